@@ -1,0 +1,111 @@
+#include "base/json.h"
+
+#include "base/error.h"
+
+#include <nlohmann/json.hpp>
+
+namespace porb {
+
+namespace {
+constexpr int kDeepest = 64;
+
+std::string number_text(double v) {
+    Json j = v;
+    return v == std::floor(v) && std::abs(v) < 1e15 ? std::to_string(static_cast<long long>(v)) : j.dump();
+}
+} // namespace
+
+Json parse_json(std::string_view text, const std::string& where) {
+    try {
+        const auto limit_depth = [&](int depth, Json::parse_event_t, Json&) {
+            if (depth > kDeepest)
+                throw Error("is nested more than " + std::to_string(kDeepest) + " levels deep", where,
+                            "This is not a file of ours");
+            return true;
+        };
+        return Json::parse(text.begin(), text.end(), limit_depth);
+    } catch (const Json::exception& e) {
+        std::string detail = e.what();
+        if (const auto at = detail.find("] "); at != std::string::npos) detail = detail.substr(at + 2);
+        throw Error("is not valid JSON: " + detail.substr(0, 200), where,
+                    "Restore the file from a copy, or mend it at that place");
+    }
+}
+
+void JsonPlace::refuse(const std::string& what, const std::string& mend) const {
+    throw Error(what, where(), mend);
+}
+
+bool JsonPlace::has(std::string_view key) const { return value_->is_object() && value_->contains(key); }
+
+void JsonPlace::must_be_object() const {
+    if (!value_->is_object())
+        refuse(std::string("must be an object, found ") + value_->type_name(), "Write { ... } here");
+}
+
+JsonPlace JsonPlace::at(std::string_view key) const {
+    must_be_object();
+    const auto it = value_->find(key);
+    if (it == value_->end()) refuse("'" + std::string(key) + "' is missing", "Add it");
+    return {*it, file_, path_ + "/" + std::string(key)};
+}
+
+std::size_t JsonPlace::size() const {
+    if (!value_->is_array())
+        refuse(std::string("must be a list, found ") + value_->type_name(), "Write [ ... ] here");
+    return value_->size();
+}
+
+JsonPlace JsonPlace::at(std::size_t index) const {
+    if (index >= size()) refuse("holds too few entries", "Add the missing ones");
+    return {(*value_)[index], file_, path_ + "/" + std::to_string(index)};
+}
+
+double JsonPlace::number(double low, double high) const {
+    if (!value_->is_number()) refuse(std::string("must be a number, found ") + value_->type_name(), "");
+    const double v = value_->get<double>();
+    if (!(v >= low && v <= high))
+        refuse("is " + number_text(v), "It must be between " + number_text(low) + " and " + number_text(high));
+    return v;
+}
+
+int JsonPlace::whole(int low, int high) const {
+    const double v = number(low, high);
+    if (v != std::floor(v)) refuse("is " + number_text(v), "It must be a whole number");
+    return static_cast<int>(v);
+}
+
+bool JsonPlace::boolean() const {
+    if (!value_->is_boolean()) refuse(std::string("must be true or false, found ") + value_->type_name(), "");
+    return value_->get<bool>();
+}
+
+std::string JsonPlace::text(std::size_t longest) const {
+    if (!value_->is_string()) refuse(std::string("must be text, found ") + value_->type_name(), "");
+    auto s = value_->get<std::string>();
+    if (s.size() > longest) refuse("is longer than " + std::to_string(longest) + " characters", "Shorten it");
+    if (s.find('\0') != std::string::npos) refuse("holds a zero character", "Remove it");
+    return s;
+}
+
+Seconds JsonPlace::seconds(double low, double high) const {
+    const Seconds t =
+        value_->is_string() ? Rational::parse(text(64), where()) : Rational::from_double(number(low, high));
+    if (t.to_double() < low || t.to_double() > high)
+        refuse("is " + t.to_string(), "It must be between " + number_text(low) + " and " + number_text(high));
+    return t;
+}
+
+Json unknown_members(const Json& object, std::initializer_list<std::string_view> known) {
+    Json rest = Json::object();
+    if (!object.is_object()) return rest;
+    for (const auto& [key, value] : object.items())
+        if (std::find(known.begin(), known.end(), key) == known.end()) rest[key] = value;
+    return rest;
+}
+
+std::string dump_json(const Json& value) {
+    return value.dump(2, ' ', false, Json::error_handler_t::replace) + "\n";
+}
+
+} // namespace porb

@@ -1,0 +1,128 @@
+#include "cli/verbs.h"
+
+#include "base/error.h"
+#include "master/render.h"
+#include "media/still.h"
+
+#include <fmt/format.h>
+
+#include <iostream>
+
+namespace porb::cli {
+
+namespace {
+
+const Shot& only_shot(const Project& p, const std::string& file) {
+    if (p.shots.empty()) throw Error("has no shot", file, "Make a project with porbit new");
+    return p.shots.front();
+}
+
+struct StillWords {
+    std::string project, time = "0", eye = "mono", mapping = "sphere", out;
+    int width = 3840, depth = 8;
+};
+
+void make_still(const StillWords& w) {
+    if (!is_still_name(w.out)) throw Error("is not a still we write", w.out, "End the name in .png, .jpg, .tif or .exr");
+    const Project project = load_project(w.project);
+    const Shot& shot = only_shot(project, w.project);
+    Composer composer(std::make_shared<MediaLibrary>());
+    StillRequest request;
+    request.time = Rational::parse(w.time, "--time");
+    request.width = w.width;
+    request.mapping = w.mapping == "half" ? SphereMapping::half_equirect : SphereMapping::equirect;
+    request.eye = w.eye == "left" ? Eye::left : w.eye == "right" ? Eye::right : Eye::mono;
+    const Seconds length = shot_length(project, shot, composer.library());
+    if (request.time < Rational(0) || request.time >= length)
+        throw Error("is outside the shot, which lasts " + fmt::format("{:.3f}", length.to_double()) + " s", "--time " + w.time,
+                    "Choose a time inside it");
+    write_still(render_still(composer, project, shot, request), w.out, {w.depth, 95, SphericalTag{request.mapping, StereoLayout::mono}});
+    std::cout << w.out << "\n";
+}
+
+struct MasterWords {
+    std::string project, preset, out, from, to, stereo;
+    std::optional<int> width;
+    std::optional<double> crf, megabits;
+    bool list = false, no_sound = false;
+};
+
+void list_presets() {
+    for (const auto& p : presets()) std::cout << fmt::format("{:<20} {}\n", p.name, p.description);
+}
+
+void make_master(const MasterWords& w, const Cancel& cancel) {
+    if (w.list) return list_presets();
+    if (w.project.empty() || w.preset.empty() || w.out.empty())
+        throw CLI::ValidationError("master", "needs PROJECT, --preset and --out");
+    const Preset* preset = find_preset(w.preset);
+    if (!preset) throw CLI::ValidationError("--preset", "'" + w.preset + "' is unknown; porbit master --list-presets");
+    Project project = load_project(w.project);
+    only_shot(project, w.project);
+    Shot& shot = project.shots.front();
+    if (!w.from.empty()) shot.in = Rational::parse(w.from, "--from");
+    if (!w.to.empty()) shot.out = Rational::parse(w.to, "--to");
+    Deliverable d = preset->deliverable;
+    d.shot = shot.id;
+    d.path = std::filesystem::absolute(w.out).lexically_normal();
+    const std::string ending = d.path.extension().string();
+    const char* wanted = d.container == Container::png_sequence   ? ".png"
+                         : d.container == Container::exr_sequence ? ".exr"
+                         : d.codec == VideoCodec::prores          ? ".mov"
+                                                                  : ".mp4";
+    if (ending != wanted && !(ending == ".mov" && d.container == Container::mp4))
+        throw Error("does not fit the preset " + preset->name, w.out, std::string("End the name in ") + wanted);
+    if (w.width) d.width = *w.width;
+    if (w.crf) d.crf = *w.crf;
+    if (w.megabits) d.bit_rate = std::int64_t(*w.megabits * 1e6);
+    if (w.no_sound) d.sound = false;
+    if (w.stereo == "mono") d.stereo = StereoLayout::mono;
+    if (w.stereo == "top-bottom") d.stereo = StereoLayout::top_bottom;
+    if (w.stereo == "left-right") d.stereo = StereoLayout::left_right;
+    if (d.width % 4) throw Error("must be a multiple of 4", "--width", "Use for example 3840");
+
+    Composer composer(std::make_shared<MediaLibrary>());
+    for (const auto& warning : preflight(project, d, composer.library()).warnings) std::cerr << "porbit: note: " << warning << "\n";
+    render(composer, project, d, [&](const RenderProgress& p) {
+        show_progress(fmt::format("{} of {} frames, {:.1f} a second, {:.0f} s left, {:.1f} MB", p.frames_done, p.frames, p.frames_per_second,
+                                  p.seconds_left, double(p.bytes) / 1e6),
+                      p.frames_done == p.frames);
+    }, cancel);
+    std::cout << w.out << "\n";
+}
+
+} // namespace
+
+void add_picture_verbs(CLI::App& app, const Cancel& cancel) {
+    {
+        auto w = std::make_shared<StillWords>();
+        CLI::App* verb = app.add_subcommand("still", "Render one picture");
+        verb->add_option("PROJECT", w->project, "The project")->required();
+        verb->add_option("--time", w->time, "Shot time in seconds");
+        verb->add_option("--width", w->width, "Pixels across one eye")->check(CLI::Range(64, 16384));
+        verb->add_option("--eye", w->eye, "mono, left or right")->check(CLI::IsMember({"mono", "left", "right"}));
+        verb->add_option("--mapping", w->mapping, "sphere, or half for 180 degrees")->check(CLI::IsMember({"sphere", "half"}));
+        verb->add_option("--depth", w->depth, "Bits a channel in PNG and TIFF, 8 or 16")->check(CLI::IsMember({8, 16}));
+        verb->add_option("--out", w->out, "FILE.png, .jpg, .tif or .exr")->required();
+        verb->callback([w] { make_still(*w); });
+    }
+    {
+        auto w = std::make_shared<MasterWords>();
+        CLI::App* verb = app.add_subcommand("master", "Render a deliverable that says it is a sphere");
+        verb->add_option("PROJECT", w->project, "The project");
+        verb->add_option("--preset", w->preset, "What to make (see --list-presets)");
+        verb->add_option("--width", w->width, "Pixels across one eye")->check(CLI::Range(64, 16384));
+        verb->add_option("--from", w->from, "Start, shot time in seconds (the shot's in unless set)");
+        verb->add_option("--to", w->to, "End, shot time in seconds (the shot's out unless set)");
+        verb->add_option("--stereo", w->stereo, "mono, top-bottom or left-right instead of the preset's")
+            ->check(CLI::IsMember({"mono", "top-bottom", "left-right"}));
+        verb->add_option("--crf", w->crf, "Quality: lower is better and larger")->check(CLI::Range(0.0, 51.0));
+        verb->add_option("--megabits", w->megabits, "Bit rate in Mbit/s instead of a quality")->check(CLI::Range(0.1, 2000.0));
+        verb->add_flag("--no-sound", w->no_sound, "Leave the sound out");
+        verb->add_flag("--list-presets", w->list, "List the presets");
+        verb->add_option("--out", w->out, "The file, or for sequences a pattern such as out.%05d.png");
+        verb->callback([w, cancel] { make_master(*w, cancel); });
+    }
+}
+
+} // namespace porb::cli

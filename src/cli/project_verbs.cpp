@@ -1,0 +1,161 @@
+#include "cli/verbs.h"
+
+#include "base/error.h"
+#include "media/library.h"
+#include "project/project.h"
+
+#include <iostream>
+
+namespace porb::cli {
+
+namespace {
+
+namespace fs = std::filesystem;
+
+MediaRef checked_media(const std::string& file, FrameRate rate) {
+    MediaRef ref = media_ref_for(file);
+    ref.path = fs::absolute(ref.path).lexically_normal();
+    ref.sequence_rate = rate;
+    return ref;
+}
+
+ShotCamera& shot_camera(Shot& shot, const std::string& id, const std::string& option) {
+    for (auto& c : shot.cameras)
+        if (c.camera == id) return c;
+    std::string known;
+    for (const auto& c : shot.cameras) known += (known.empty() ? "" : ", ") + c.camera;
+    throw Error("the rig has no camera '" + id + "'", option, "Use one of: " + known);
+}
+
+void assign(Project& project, Shot& shot, const std::vector<std::string>& words, FrameRate rate) {
+    for (const auto& word : words) {
+        const auto [id, file] = id_and_value(word, "--source");
+        ShotCamera& camera = shot_camera(shot, id, "--source");
+        const MediaRef ref = checked_media(file, rate);
+        const MediaInfo info = probe(ref);
+        const Lens& lens = find_camera(shot.rig, id)->lens;
+        if (info.width != lens.width || info.height != lens.height)
+            throw Error("is " + std::to_string(info.width) + " x " + std::to_string(info.height) + " pixels, the lens of camera " + id +
+                            " is for " + std::to_string(lens.width) + " x " + std::to_string(lens.height),
+                        file, "Use a rig for this size, or the right file");
+        camera.media = add_media(project, ref);
+        if (shot.sound.empty() && info.sound) shot.sound = camera.media;
+    }
+}
+
+struct NewWords {
+    std::string project, rig, shot = "Shot 1", rate;
+    std::vector<std::string> sources;
+    bool force = false;
+};
+
+void make_new(const NewWords& w) {
+    if (!w.force && fs::exists(w.project)) throw Error("exists already", w.project, "Choose another name, or add --force to replace it");
+    Project project;
+    project.name = fs::path(w.project).stem().string();
+    Shot shot = shot_for_rig(load_rig(w.rig), w.shot);
+    if (!w.rate.empty()) shot.rate = Rational::parse(w.rate, "--rate");
+    assign(project, shot, w.sources, shot.rate);
+    if (w.rate.empty())
+        for (const auto& m : project.media)
+            if (m.ref.kind == MediaKind::video) {
+                shot.rate = probe(m.ref).rate;
+                break;
+            }
+    if (shot.rate <= Rational(0)) throw Error("must be above 0", "--rate", "Write frames a second");
+    project.shots.push_back(std::move(shot));
+    save_project(project, w.project);
+    std::cout << w.project << "\n";
+}
+
+struct ShotWords {
+    std::string project, in, out, rate, sound, rig;
+    std::optional<double> yaw, pitch, roll, agree;
+    std::vector<std::string> sources, offsets, reach, feather;
+};
+
+void change_shot(const ShotWords& w) {
+    Project project = load_project(w.project);
+    if (project.shots.empty()) throw Error("has no shot", w.project, "Make a project with porbit new");
+    Shot shot = project.shots.front();
+    if (!w.rig.empty()) {
+        shot.rig = load_rig(w.rig);
+        match_cameras_to_rig(shot);
+    }
+    if (!w.rate.empty()) shot.rate = Rational::parse(w.rate, "--rate");
+    if (shot.rate <= Rational(0)) throw Error("must be above 0", "--rate", "Write frames a second");
+    assign(project, shot, w.sources, shot.rate);
+    if (!w.in.empty()) shot.in = Rational::parse(w.in, "--in");
+    if (w.out == "end") shot.out.reset();
+    else if (!w.out.empty()) shot.out = Rational::parse(w.out, "--out");
+    if (shot.out && *shot.out <= shot.in) throw Error("is not after --in", "--out", "Set it later");
+    if (w.yaw) shot.orientation.yaw_deg = *w.yaw;
+    if (w.pitch) shot.orientation.pitch_deg = *w.pitch;
+    if (w.roll) shot.orientation.roll_deg = *w.roll;
+    if (w.agree) shot.agree_distance_m = *w.agree;
+    for (const auto& word : w.offsets) {
+        const auto [id, value] = id_and_value(word, "--offset");
+        shot_camera(shot, id, "--offset").offset = Rational::parse(value, "--offset");
+    }
+    for (const auto& word : w.reach) {
+        const auto [id, value] = id_and_value(word, "--reach");
+        shot_camera(shot, id, "--reach").reach_deg = std::clamp(number_in(value, "--reach"), 0.0, 180.0);
+    }
+    for (const auto& word : w.feather) {
+        const auto [id, value] = id_and_value(word, "--feather");
+        shot_camera(shot, id, "--feather").feather_deg = std::clamp(number_in(value, "--feather"), 0.0, 90.0);
+    }
+    if (w.sound == "none") shot.sound.clear();
+    else if (!w.sound.empty()) shot.sound = shot_camera(shot, w.sound, "--sound").media;
+    project.shots.front() = std::move(shot);
+    save_project(project, w.project);
+}
+
+} // namespace
+
+void add_project_verbs(CLI::App& app) {
+    {
+        auto w = std::make_shared<NewWords>();
+        CLI::App* verb = app.add_subcommand("new", "Make a project from a rig and its sources");
+        verb->add_option("PROJECT", w->project, "The project file to make (.porb)")->required();
+        verb->add_option("--rig", w->rig, "Rig file (.rig.json)")->required();
+        verb->add_option("--source", w->sources, "ID=FILE: a video, a still or a sequence (name.%04d.exr); two cameras may share a file")->required();
+        verb->add_option("--shot", w->shot, "The shot's name");
+        verb->add_option("--rate", w->rate, "Frames a second, such as 30 or 30000/1001 (from the first video unless set)");
+        verb->add_flag("--force", w->force, "Replace a project of that name");
+        verb->callback([w] { make_new(*w); });
+    }
+    {
+        auto project = std::make_shared<std::string>(), out = std::make_shared<std::string>();
+        CLI::App* verb = app.add_subcommand("rig", "Write the rig as it stands");
+        verb->add_option("PROJECT", *project, "The project")->required();
+        verb->add_option("--out", *out, "Rig file to write (standard output without it)");
+        verb->callback([project, out] {
+            const Project p = load_project(*project);
+            if (p.shots.empty()) throw Error("has no shot", *project, "Make a project with porbit new");
+            if (out->empty()) std::cout << rig_to_text(p.shots.front().rig);
+            else save_rig(p.shots.front().rig, *out);
+        });
+    }
+    {
+        auto w = std::make_shared<ShotWords>();
+        CLI::App* verb = app.add_subcommand("shot", "Change what was decided about the shot");
+        verb->add_option("PROJECT", w->project, "The project")->required();
+        verb->add_option("--in", w->in, "Start of the used part, seconds");
+        verb->add_option("--out", w->out, "End of the used part, seconds, or 'end'");
+        verb->add_option("--rate", w->rate, "Frames a second");
+        verb->add_option("--yaw", w->yaw, "Orientation: turn right, degrees");
+        verb->add_option("--pitch", w->pitch, "Orientation: look up, degrees");
+        verb->add_option("--roll", w->roll, "Orientation: lean clockwise, degrees");
+        verb->add_option("--agree", w->agree, "Agree distance in metres; 0 is infinitely far")->check(CLI::Range(0.0, 1e6));
+        verb->add_option("--rig", w->rig, "Replace the rig by this file");
+        verb->add_option("--source", w->sources, "ID=FILE: give a camera another source");
+        verb->add_option("--offset", w->offsets, "ID=SECONDS: source time minus shot time");
+        verb->add_option("--reach", w->reach, "ID=DEGREES: how far from its axis a lens is used");
+        verb->add_option("--feather", w->feather, "ID=DEGREES: width of its transitions");
+        verb->add_option("--sound", w->sound, "Camera whose source's sound is kept, or 'none'");
+        verb->callback([w] { change_shot(*w); });
+    }
+}
+
+} // namespace porb::cli

@@ -1,0 +1,143 @@
+#include "media/library.h"
+
+#include "base/error.h"
+#include "media/colour.h"
+#include "media/sequence.h"
+#include "media/still.h"
+#include "media/video.h"
+
+namespace porb {
+
+namespace {
+std::string key_of(const MediaRef& ref) {
+    return std::string(name_of(ref.kind)) + ref.sequence_rate.to_string() + ":" + ref.path.string();
+}
+constexpr std::size_t kPoolBytes = 384u << 20;
+} // namespace
+
+struct MediaLibrary::Source {
+    std::mutex mutex; ///< held while decoding
+    MediaRef ref;
+    MediaInfo info;
+    std::unique_ptr<VideoReader> video;
+    std::shared_ptr<const ColourChange> colour;
+    bool open = false;
+
+    void open_once() {
+        if (open) return;
+        if (ref.kind == MediaKind::video) {
+            video = std::make_unique<VideoReader>(ref.path);
+            info = video->info();
+            colour = ColourChange::for_tags(info.transfer, info.primaries);
+        } else {
+            info = probe(ref);
+        }
+        open = true;
+    }
+
+    struct Shown {
+        Picture picture;
+        Seconds begin, end;
+    };
+
+    std::optional<Shown> decode(Seconds t, BufferPool* pool) {
+        if (ref.kind == MediaKind::video) {
+            const auto frame = video->frame_at(t);
+            if (!frame) return std::nullopt;
+            return Shown{picture_from_frame(*frame->frame, info.rotation_deg, colour.get(), pool), frame->begin, frame->end};
+        }
+        // A still lasts for ever in both directions.
+        if (ref.kind == MediaKind::still)
+            return Shown{read_still(ref.path, pool), Rational(-1'000'000'000), Rational(1'000'000'000)};
+        const std::int64_t index = frame_index(t, ref.sequence_rate);
+        if (index < 0 || index >= info.frames) return std::nullopt;
+        Picture picture = read_still(numbered_file(ref.path, info.first_number + index), pool);
+        if (picture.width() != info.width || picture.height() != info.height)
+            throw Error("is " + std::to_string(picture.width()) + " x " + std::to_string(picture.height()) +
+                            ", the sequence's first picture " + std::to_string(info.width) + " x " + std::to_string(info.height),
+                        numbered_file(ref.path, info.first_number + index).string(), "Render that picture again");
+        return Shown{std::move(picture), frame_time(index, ref.sequence_rate), frame_time(index + 1, ref.sequence_rate)};
+    }
+};
+
+struct MediaLibrary::Kept {
+    std::string key;
+    Seconds begin, end;
+    int level;
+    Picture picture;
+};
+
+MediaLibrary::MediaLibrary(std::size_t cache_bytes) : pool_(std::make_shared<BufferPool>(kPoolBytes)), limit_(cache_bytes) {}
+MediaLibrary::~MediaLibrary() = default;
+
+std::shared_ptr<MediaLibrary::Source> MediaLibrary::source_for(const MediaRef& ref) {
+    const std::lock_guard lock(mutex_);
+    auto& source = sources_[key_of(ref)];
+    if (!source) {
+        source = std::make_shared<Source>();
+        source->ref = ref;
+    }
+    return source;
+}
+
+MediaInfo MediaLibrary::info(const MediaRef& ref) {
+    const auto source = source_for(ref);
+    const std::lock_guard lock(source->mutex);
+    source->open_once();
+    return source->info;
+}
+
+std::optional<Picture> MediaLibrary::find_kept(const std::string& key, Seconds t, int level) {
+    const std::lock_guard lock(mutex_);
+    for (auto it = kept_.begin(); it != kept_.end(); ++it)
+        if (it->level == level && it->begin <= t && t < it->end && it->key == key) {
+            std::rotate(it, it + 1, kept_.end());
+            return kept_.back().picture;
+        }
+    return std::nullopt;
+}
+
+void MediaLibrary::keep(const std::string& key, Seconds begin, Seconds end, int level, const Picture& picture) {
+    const std::lock_guard lock(mutex_);
+    if (picture.bytes() > limit_) return;
+    while (!kept_.empty() && bytes_ + picture.bytes() > limit_) {
+        bytes_ -= kept_.front().picture.bytes();
+        kept_.erase(kept_.begin());
+    }
+    bytes_ += picture.bytes();
+    kept_.push_back({key, begin, end, level, picture});
+}
+
+std::optional<Picture> MediaLibrary::picture(const MediaRef& ref, Seconds t, int level) {
+    const std::string key = key_of(ref);
+    if (auto kept = find_kept(key, t, level)) return kept;
+    const auto source = source_for(ref);
+    const std::lock_guard lock(source->mutex);
+    if (auto kept = find_kept(key, t, level)) return kept; // another thread was quicker
+    source->open_once();
+    auto shown = source->decode(t, pool_.get());
+    if (!shown) return std::nullopt;
+    keep(key, shown->begin, shown->end, 0, shown->picture);
+    Picture result = shown->picture;
+    for (int l = 0; l < level; ++l) result = halved(result, pool_.get());
+    if (level > 0) keep(key, shown->begin, shown->end, level, result);
+    return result;
+}
+
+void MediaLibrary::forget(const MediaRef& ref) {
+    const std::string key = key_of(ref);
+    const std::lock_guard lock(mutex_);
+    sources_.erase(key);
+    std::erase_if(kept_, [&](const Kept& k) {
+        if (k.key != key) return false;
+        bytes_ -= k.picture.bytes();
+        return true;
+    });
+}
+
+std::size_t MediaLibrary::cached_bytes() const {
+    const std::lock_guard lock(mutex_);
+    return bytes_;
+}
+
+} // namespace porb

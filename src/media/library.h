@@ -1,0 +1,48 @@
+#pragma once
+
+#include "media/info.h"
+#include "picture/picture.h"
+
+#include <functional>
+#include <map>
+#include <memory>
+#include <mutex>
+
+namespace porb {
+
+/// The pictures of all sources, decoded when asked for and kept within a bound. Several cameras, views and threads share
+/// one library; each file is decoded by one reader at a time.
+class MediaLibrary {
+  public:
+    /// `cache_bytes` bounds the converted pictures that are kept; decoders hold a few frames each beside that.
+    explicit MediaLibrary(std::size_t cache_bytes = 768u << 20);
+    ~MediaLibrary();
+
+    MediaInfo info(const MediaRef& ref);
+
+    /// The working picture on show at source time `t`, halved `level` times; nothing outside the source's duration.
+    /// Throws Error when the file is missing or breaks off.
+    std::optional<Picture> picture(const MediaRef& ref, Seconds t, int level = 0);
+
+    /// Forgets a file: its reader and pictures (after relinking, or when it changed on disk).
+    void forget(const MediaRef& ref);
+
+    BufferPool* pool() { return pool_.get(); }
+    std::size_t cached_bytes() const;
+
+  private:
+    struct Source;
+    struct Kept;
+
+    std::shared_ptr<Source> source_for(const MediaRef& ref);
+    std::optional<Picture> find_kept(const std::string& key, Seconds t, int level);
+    void keep(const std::string& key, Seconds begin, Seconds end, int level, const Picture& picture);
+
+    std::shared_ptr<BufferPool> pool_;
+    mutable std::mutex mutex_;
+    std::map<std::string, std::shared_ptr<Source>> sources_;
+    std::vector<Kept> kept_; ///< oldest use first
+    std::size_t limit_, bytes_ = 0;
+};
+
+} // namespace porb

@@ -1,0 +1,204 @@
+#include "media/writer.h"
+
+#include "base/error.h"
+#include "media/av.h"
+#include "picture/convert.h"
+
+#include <cstring>
+
+namespace porb {
+
+namespace {
+constexpr int kAacFrame = 1024;
+} // namespace
+
+struct VideoWriter::Impl {
+    VideoFormat format;
+    std::string where;
+    AVFormatContext* muxer = nullptr;
+    av::Codec video, sound;
+    AVStream* video_stream = nullptr;
+    AVStream* sound_stream = nullptr;
+    av::Packet packet = av::make_packet();
+    av::Frame frame = av::make_frame();
+    std::int64_t next_frame = 0, next_sample = 0;
+    std::vector<float> pending;
+    bool header_written = false, finished = false;
+
+    ~Impl() {
+        if (!muxer) return;
+        avio_closep(&muxer->pb);
+        avformat_free_context(muxer);
+    }
+
+    [[noreturn]] void fail(const std::string& what, int code) const {
+        const bool full = code == AVERROR(ENOSPC);
+        throw Error(what + " (" + av::error_text(code) + ")", where,
+                    full ? "Free some space on that disk" : "Check the folder, the size and the codec");
+    }
+    void must(int code, const char* what) const {
+        if (code < 0) fail(what, code);
+    }
+
+    void open(const std::filesystem::path& path) {
+        where = path.string();
+        const bool mov = path.extension() == ".mov";
+        must(avformat_alloc_output_context2(&muxer, nullptr, mov ? "mov" : "mp4", path.c_str()), "cannot be written");
+        open_video();
+        if (format.sound) open_sound();
+        must(avio_open(&muxer->pb, ("file:" + path.string()).c_str(), AVIO_FLAG_WRITE), "cannot be created");
+        must(avformat_write_header(muxer, nullptr), "its header cannot be written");
+        header_written = true;
+    }
+
+    void open_video() {
+        const char* name = format.codec == VideoCodec::h264 ? "libx264" : format.codec == VideoCodec::h265 ? "libx265" : "prores_ks";
+        const AVCodec* encoder = avcodec_find_encoder_by_name(name);
+        if (!encoder) throw Error(std::string("this machine has no encoder '") + name + "'", where, "Choose another codec");
+        video.reset(avcodec_alloc_context3(encoder));
+        AVCodecContext& c = *video;
+        c.width = format.width;
+        c.height = format.height;
+        c.time_base = av::av_rational(Rational(1) / format.rate);
+        c.framerate = av::av_rational(format.rate);
+        c.pix_fmt = format.codec == VideoCodec::prores ? AV_PIX_FMT_YUV422P10
+                    : format.depth > 8                 ? AV_PIX_FMT_YUV420P10
+                                                       : AV_PIX_FMT_YUV420P;
+        c.color_range = AVCOL_RANGE_MPEG;
+        c.colorspace = AVCOL_SPC_BT709;
+        c.color_primaries = AVCOL_PRI_BT709;
+        c.color_trc = AVCOL_TRC_BT709;
+        c.chroma_sample_location = AVCHROMA_LOC_LEFT;
+        c.gop_size = std::max(1, int(format.rate.round()));
+        if (format.codec == VideoCodec::prores) {
+            av_opt_set(c.priv_data, "profile", "hq", 0);
+        } else {
+            av_opt_set(c.priv_data, "preset", format.fast ? "veryfast" : "medium", 0);
+            if (format.bit_rate > 0) {
+                c.bit_rate = c.rc_max_rate = format.bit_rate;
+                c.rc_buffer_size = int(std::min<std::int64_t>(2 * format.bit_rate, 2'000'000'000));
+            } else {
+                av_opt_set_double(c.priv_data, "crf", format.crf, 0);
+            }
+            if (format.codec == VideoCodec::h265) {
+                av_opt_set(c.priv_data, "x265-params", "log-level=none", 0);
+                c.codec_tag = MKTAG('h', 'v', 'c', '1');
+            }
+        }
+        c.thread_count = 0;
+        if (muxer->oformat->flags & AVFMT_GLOBALHEADER) c.flags |= AV_CODEC_FLAG_GLOBAL_HEADER;
+        must(avcodec_open2(&c, encoder, nullptr), "the encoder refuses these settings");
+        video_stream = avformat_new_stream(muxer, nullptr);
+        avcodec_parameters_from_context(video_stream->codecpar, &c);
+        video_stream->time_base = c.time_base;
+        video_stream->avg_frame_rate = c.framerate;
+        frame->format = c.pix_fmt;
+        frame->width = c.width;
+        frame->height = c.height;
+    }
+
+    void open_sound() {
+        const bool pcm = format.codec == VideoCodec::prores;
+        const AVCodec* encoder = avcodec_find_encoder(pcm ? AV_CODEC_ID_PCM_S24LE : AV_CODEC_ID_AAC);
+        if (!encoder) throw Error("this machine has no encoder for the sound", where, "Master without sound");
+        sound.reset(avcodec_alloc_context3(encoder));
+        AVCodecContext& c = *sound;
+        c.sample_rate = format.sound->rate_hz;
+        av_channel_layout_default(&c.ch_layout, format.sound->channels);
+        c.sample_fmt = pcm ? AV_SAMPLE_FMT_S32 : AV_SAMPLE_FMT_FLTP;
+        c.bit_rate = format.sound->bit_rate;
+        c.time_base = {1, c.sample_rate};
+        if (muxer->oformat->flags & AVFMT_GLOBALHEADER) c.flags |= AV_CODEC_FLAG_GLOBAL_HEADER;
+        must(avcodec_open2(&c, encoder, nullptr), "the sound encoder refuses these settings");
+        sound_stream = avformat_new_stream(muxer, nullptr);
+        avcodec_parameters_from_context(sound_stream->codecpar, &c);
+        sound_stream->time_base = c.time_base;
+    }
+
+    void encode(AVCodecContext& c, AVStream& stream, const AVFrame* f) {
+        must(avcodec_send_frame(&c, f), "a frame cannot be encoded");
+        while (true) {
+            const int got = avcodec_receive_packet(&c, packet.get());
+            if (got == AVERROR(EAGAIN) || got == AVERROR_EOF) return;
+            must(got, "a frame cannot be encoded");
+            av_packet_rescale_ts(packet.get(), c.time_base, stream.time_base);
+            packet->stream_index = stream.index;
+            if (&c == video.get()) packet->duration = av_rescale_q(1, c.time_base, stream.time_base);
+            must(av_interleaved_write_frame(muxer, packet.get()), "cannot be written");
+        }
+    }
+
+    void write(const Picture& picture) {
+        // A new buffer for each frame: encoders hold on to the ones they still look at.
+        av_frame_unref(frame.get());
+        frame->format = video->pix_fmt;
+        frame->width = video->width;
+        frame->height = video->height;
+        must(av_frame_get_buffer(frame.get(), 64), "no memory for a frame");
+        const auto* d = av_pix_fmt_desc_get(video->pix_fmt);
+        YuvPlanes<std::uint8_t> out;
+        out.width = picture.width();
+        out.height = picture.height();
+        for (std::size_t i = 0; i < 3; ++i) {
+            out.plane[i] = frame->data[i];
+            out.stride[i] = frame->linesize[i];
+        }
+        out.chroma_shift_x = d->log2_chroma_w;
+        out.chroma_shift_y = d->log2_chroma_h;
+        out.depth = d->comp[0].depth;
+        yuv_from_rgba(picture, out);
+        frame->pts = next_frame++;
+        encode(*video, *video_stream, frame.get());
+    }
+
+    void encode_sound(std::int64_t count) {
+        const auto channels = std::size_t(format.sound->channels);
+        const av::Frame f = av::make_frame();
+        f->format = sound->sample_fmt;
+        f->nb_samples = int(count);
+        f->sample_rate = sound->sample_rate;
+        av_channel_layout_copy(&f->ch_layout, &sound->ch_layout);
+        must(av_frame_get_buffer(f.get(), 0), "no memory for sound");
+        for (std::size_t i = 0; i < std::size_t(count); ++i)
+            for (std::size_t ch = 0; ch < channels; ++ch) {
+                const float v = std::clamp(pending[i * channels + ch], -1.0f, 1.0f);
+                if (sound->sample_fmt == AV_SAMPLE_FMT_FLTP) reinterpret_cast<float*>(f->data[ch])[i] = v;
+                else reinterpret_cast<std::int32_t*>(f->data[0])[i * channels + ch] = std::int32_t(std::lround(double(v) * 2147483392.0));
+            }
+        pending.erase(pending.begin(), pending.begin() + std::ptrdiff_t(std::size_t(count) * channels));
+        f->pts = next_sample;
+        next_sample += count;
+        encode(*sound, *sound_stream, f.get());
+    }
+
+    void write_sound(std::span<const float> samples) {
+        pending.insert(pending.end(), samples.begin(), samples.end());
+        while (std::int64_t(pending.size()) / format.sound->channels >= kAacFrame) encode_sound(kAacFrame);
+    }
+
+    void finish() {
+        if (finished) return;
+        finished = true;
+        if (sound) {
+            const std::int64_t rest = std::int64_t(pending.size()) / format.sound->channels;
+            if (rest > 0) encode_sound(rest);
+            encode(*sound, *sound_stream, nullptr);
+        }
+        encode(*video, *video_stream, nullptr);
+        must(av_write_trailer(muxer), "its end cannot be written");
+        const int closed = avio_closep(&muxer->pb);
+        must(closed, "cannot be closed");
+    }
+};
+
+VideoWriter::VideoWriter(const std::filesystem::path& path, const VideoFormat& format) : impl_(std::make_unique<Impl>()) {
+    impl_->format = format;
+    impl_->open(path);
+}
+VideoWriter::~VideoWriter() = default;
+void VideoWriter::write(const Picture& picture) { impl_->write(picture); }
+void VideoWriter::write_sound(std::span<const float> samples) { impl_->write_sound(samples); }
+void VideoWriter::finish() { impl_->finish(); }
+std::int64_t VideoWriter::bytes_written() const { return impl_->muxer->pb ? avio_tell(impl_->muxer->pb) : 0; }
+
+} // namespace porb

@@ -1,0 +1,45 @@
+#include "optics/pose.h"
+
+#include "base/angle.h"
+
+#include <Eigen/Geometry>
+
+namespace porb {
+
+Mat3 rotation_of(const Turn& turn) {
+    return (Eigen::AngleAxisd(radians(turn.yaw_deg), Vec3::UnitY()) *
+            Eigen::AngleAxisd(radians(turn.pitch_deg), Vec3::UnitX()) *
+            Eigen::AngleAxisd(radians(turn.roll_deg), Vec3::UnitZ()))
+        .toRotationMatrix();
+}
+
+Turn turn_of(const Mat3& r) {
+    // Third column is the forward axis: (sin yaw cos pitch, -sin pitch, cos yaw cos pitch).
+    const double pitch = std::asin(std::clamp(-r(1, 2), -1.0, 1.0));
+    const double level = std::hypot(r(0, 2), r(2, 2));
+    double yaw, roll;
+    if (level > 1e-9) {
+        yaw = std::atan2(r(0, 2), r(2, 2));
+        roll = std::atan2(r(1, 0), r(1, 1));
+    } else {
+        yaw = std::atan2(-r(2, 0), r(0, 0));
+        roll = 0;
+    }
+    return {wrapped_deg(degrees(yaw)), degrees(pitch), wrapped_deg(degrees(roll))};
+}
+
+Turn tidied(const Turn& turn) {
+    if (std::abs(turn.pitch_deg) <= 90)
+        return {wrapped_deg(turn.yaw_deg), turn.pitch_deg, wrapped_deg(turn.roll_deg)};
+    return turn_of(rotation_of(turn));
+}
+
+Mat3 rotation_about(const Vec3& axis, double angle_rad) {
+    return Eigen::AngleAxisd(angle_rad, axis).toRotationMatrix();
+}
+
+Mat3 rotation_between(const Vec3& from, const Vec3& to) {
+    return Eigen::Quaterniond::FromTwoVectors(from, to).toRotationMatrix();
+}
+
+} // namespace porb

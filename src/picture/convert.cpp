@@ -1,0 +1,204 @@
+#include "picture/convert.h"
+
+#include "base/parallel.h"
+#include "picture/convert_simd.h"
+
+namespace porb {
+
+namespace {
+
+constexpr int kRowsAtATime = 16;
+
+/// Code value = offset + scale * signal, for luma in [0, 1] and chroma in [-0.5, 0.5] (H.273, equations 20 to 31).
+struct Levels {
+    double y_offset, y_scale, c_offset, c_scale, top;
+};
+Levels levels_of(int depth, bool full_range) {
+    const double unit = std::ldexp(1.0, depth - 8), top = std::ldexp(1.0, depth) - 1;
+    if (full_range) return {0, top, 128 * unit, top, top};
+    return {16 * unit, 219 * unit, 128 * unit, 224 * unit, top};
+}
+
+template <class Sample, class Byte>
+auto* plane_row(const YuvPlanes<Byte>& p, int index, int y) {
+    using Pointer = std::conditional_t<std::is_const_v<Byte>, const Sample*, Sample*>;
+    return reinterpret_cast<Pointer>(p.plane[std::size_t(index)] + p.stride[std::size_t(index)] * y);
+}
+
+/// One chroma row brought to luma size: blended with its nearest neighbour row, then along the row.
+template <class Sample>
+class ChromaRow {
+  public:
+    ChromaRow(const YuvPlanes<const std::uint8_t>& in, float centre)
+        : in_(in), centre_(centre), width_((in.width + (1 << in.chroma_shift_x) - 1) >> in.chroma_shift_x),
+          height_((in.height + (1 << in.chroma_shift_y) - 1) >> in.chroma_shift_y), blended_(std::size_t(width_) + 2) {}
+
+    void fill(int plane, int y, float* out) {
+        const int shift = in_.chroma_shift_y;
+        const int near_row = std::min(y >> shift, height_ - 1);
+        // 4:2:0 chroma lies half way between its two luma rows: three quarters of the near one.
+        const int other_row = shift == 0 ? near_row : std::clamp(near_row + ((y & 1) ? 1 : -1), 0, height_ - 1);
+        const Sample* a = plane_row<Sample>(in_, plane, near_row);
+        const Sample* b = plane_row<Sample>(in_, plane, other_row);
+        const float wa = shift == 0 ? 1.0f : 0.75f, wb = 1 - wa, centre = centre_;
+        float* mid = blended_.data() + 1;
+        for (int i = 0; i < width_; ++i) mid[i] = wa * float(a[i]) + wb * float(b[i]) - centre;
+        mid[-1] = mid[0];
+        mid[width_] = mid[width_ - 1];
+        if (in_.chroma_shift_x == 0) {
+            std::copy(mid, mid + in_.width, out);
+            return;
+        }
+        const int pairs = in_.width / 2;
+        if (in_.chroma_centred) {
+            for (int i = 0; i < pairs; ++i) {
+                out[2 * i] = 0.75f * mid[i] + 0.25f * mid[i - 1];
+                out[2 * i + 1] = 0.75f * mid[i] + 0.25f * mid[i + 1];
+            }
+        } else {
+            for (int i = 0; i < pairs; ++i) {
+                out[2 * i] = mid[i];
+                out[2 * i + 1] = 0.5f * (mid[i] + mid[i + 1]);
+            }
+        }
+        if (in_.width & 1) out[in_.width - 1] = mid[width_ - 1];
+    }
+
+  private:
+    const YuvPlanes<const std::uint8_t>& in_;
+    float centre_;
+    int width_, height_;
+    std::vector<float> blended_;
+};
+
+template <class Sample>
+void rgba_from_yuv_of(const YuvPlanes<const std::uint8_t>& in, Picture& out) {
+    const Levels l = levels_of(in.depth, in.full_range);
+    const double kr = in.matrix.kr, kb = in.matrix.kb, kg = 1 - kr - kb;
+    const simd::YuvToRgb c{float(l.y_offset),
+                           float(1 / l.y_scale),
+                           float(2 * (1 - kr) / l.c_scale),
+                           float(-2 * kb * (1 - kb) / kg / l.c_scale),
+                           float(-2 * kr * (1 - kr) / kg / l.c_scale),
+                           float(2 * (1 - kb) / l.c_scale)};
+    parallel_ranges(in.height, kRowsAtATime, [&](int begin, int end) {
+        ChromaRow<Sample> chroma(in, float(l.c_offset));
+        std::vector<float> u(std::size_t(in.width) + 64), v(std::size_t(in.width) + 64);
+        for (int y = begin; y < end; ++y) {
+            chroma.fill(1, y, u.data());
+            chroma.fill(2, y, v.data());
+            const Sample* luma = plane_row<Sample>(in, 0, y);
+            if constexpr (sizeof(Sample) == 1)
+                simd::rgba_row_from_yuv8(luma, u.data(), v.data(), in.width, c, out.row(y));
+            else simd::rgba_row_from_yuv16(luma, u.data(), v.data(), in.width, c, out.row(y));
+        }
+    });
+}
+
+struct FloatRow {
+    explicit FloatRow(int width) : r(std::size_t(width) + 64), g(r.size()), b(r.size()) {}
+    std::vector<float> r, g, b;
+};
+
+template <class Sample>
+void quantise(const float* in, int count, float scale, float offset, float top, Sample* out) {
+    for (int i = 0; i < count; ++i)
+        out[i] = static_cast<Sample>(static_cast<int>(std::min(std::max(in[i] * scale + offset, 0.0f), top) + 0.5f));
+}
+
+template <class Sample>
+void yuv_from_rgba_of(const Picture& in, const YuvPlanes<std::uint8_t>& out) {
+    const Levels l = levels_of(out.depth, out.full_range);
+    const float kr = float(out.matrix.kr), kb = float(out.matrix.kb), kg = 1 - kr - kb;
+    const float to_u = 0.5f / (1 - kb), to_v = 0.5f / (1 - kr);
+    const int w = in.width(), sx = out.chroma_shift_x, sy = out.chroma_shift_y;
+    const int chroma_rows = (in.height() + (1 << sy) - 1) >> sy, chroma_width = (w + (1 << sx) - 1) >> sx;
+    parallel_ranges(chroma_rows, kRowsAtATime / 2, [&](int begin, int end) {
+        FloatRow row(w);
+        const std::size_t n = std::size_t(w) + 66;
+        std::vector<float> luma(n), u(n), v(n), thin(n);
+        for (int cy = begin; cy < end; ++cy) {
+            std::fill(u.begin(), u.end(), 0.0f);
+            std::fill(v.begin(), v.end(), 0.0f);
+            const int first = cy << sy, count = std::min(1 << sy, in.height() - first);
+            for (int y = first; y < first + count; ++y) {
+                simd::planes_from_rgba_row(in.row(y), w, row.r.data(), row.g.data(), row.b.data());
+                const float* r = row.r.data();
+                const float* g = row.g.data();
+                const float* b = row.b.data();
+                for (int x = 0; x < w; ++x) {
+                    const float value = kr * r[x] + kg * g[x] + kb * b[x];
+                    luma[std::size_t(x)] = value;
+                    u[std::size_t(x) + 1] += (b[x] - value) * to_u;
+                    v[std::size_t(x) + 1] += (r[x] - value) * to_v;
+                }
+                quantise(luma.data(), w, float(l.y_scale), float(l.y_offset), float(l.top), plane_row<Sample>(out, 0, y));
+            }
+            int plane = 1;
+            for (auto* chroma : {&u, &v}) {
+                float* mid = chroma->data() + 1;
+                mid[-1] = mid[0];
+                mid[w] = mid[w - 1];
+                const float scale = float(l.c_scale) / float(count);
+                const float* source = mid;
+                if (sx == 1) {
+                    for (int i = 0; i < chroma_width; ++i)
+                        thin[std::size_t(i)] = 0.25f * mid[2 * i - 1] + 0.5f * mid[2 * i] + 0.25f * mid[2 * i + 1];
+                    source = thin.data();
+                }
+                quantise(source, chroma_width, scale, float(l.c_offset), float(l.top), plane_row<Sample>(out, plane++, cy));
+            }
+        }
+    });
+}
+
+} // namespace
+
+void rgba_from_yuv(const YuvPlanes<const std::uint8_t>& in, Picture& out) {
+    if (in.depth == 8) rgba_from_yuv_of<std::uint8_t>(in, out);
+    else rgba_from_yuv_of<std::uint16_t>(in, out);
+}
+
+void yuv_from_rgba(const Picture& in, const YuvPlanes<std::uint8_t>& out) {
+    if (out.depth == 8) yuv_from_rgba_of<std::uint8_t>(in, out);
+    else yuv_from_rgba_of<std::uint16_t>(in, out);
+}
+
+void bytes_from_rgba(const Picture& in, bool swap_red_blue, std::uint8_t* out, std::ptrdiff_t stride) {
+    parallel_ranges(in.height(), kRowsAtATime, [&](int begin, int end) {
+        for (int y = begin; y < end; ++y) simd::bytes_from_rgba_row(in.row(y), in.width(), swap_red_blue, out + stride * y);
+    });
+}
+
+void words_from_rgba(const Picture& in, std::uint16_t* out, std::ptrdiff_t stride_words) {
+    parallel_ranges(in.height(), kRowsAtATime, [&](int begin, int end) {
+        std::vector<float> row(std::size_t(in.width()) * 4);
+        for (int y = begin; y < end; ++y) {
+            simd::floats_from_halves(in.row(y), row.data(), row.size());
+            std::uint16_t* to = out + stride_words * y;
+            for (std::size_t i = 0; i < row.size(); i += 4) {
+                const float a = std::clamp(row[i + 3], 0.0f, 1.0f), back = a > 1e-6f ? 1 / a : 0;
+                for (std::size_t c = 0; c < 3; ++c)
+                    to[i + c] = std::uint16_t(std::clamp(row[i + c] * back, 0.0f, 1.0f) * 65535 + 0.5f);
+                to[i + 3] = std::uint16_t(a * 65535 + 0.5f);
+            }
+        }
+    });
+}
+
+void rgba_from_words(const std::uint16_t* in, std::ptrdiff_t stride_words, Picture& out) {
+    parallel_ranges(out.height(), kRowsAtATime, [&](int begin, int end) {
+        std::vector<float> row(std::size_t(out.width()) * 4);
+        for (int y = begin; y < end; ++y) {
+            const std::uint16_t* from = in + stride_words * y;
+            for (std::size_t i = 0; i < row.size(); i += 4) {
+                const float a = float(from[i + 3]) / 65535;
+                for (std::size_t c = 0; c < 3; ++c) row[i + c] = float(from[i + c]) / 65535 * a;
+                row[i + 3] = a;
+            }
+            simd::halves_from_floats(row.data(), out.row(y), row.size());
+        }
+    });
+}
+
+} // namespace porb

@@ -1,0 +1,96 @@
+#include "project/project.h"
+
+#include "base/angle.h"
+#include "media/sequence.h"
+
+#include <set>
+
+namespace porb {
+
+namespace {
+template <class Items>
+auto* find_by_id(Items& items, std::string_view id) {
+    const auto it = std::find_if(items.begin(), items.end(), [&](const auto& item) { return item.id == id; });
+    return it == items.end() ? nullptr : &*it;
+}
+
+bool is_there(const MediaRef& ref) {
+    std::error_code code;
+    if (ref.kind != MediaKind::sequence) return std::filesystem::is_regular_file(ref.path, code);
+    try {
+        return find_numbered_files(ref.path).last >= 0;
+    } catch (const std::exception&) {
+        return false;
+    }
+}
+} // namespace
+
+const Media* find_media(const Project& project, std::string_view id) { return find_by_id(project.media, id); }
+const Shot* find_shot(const Project& project, std::string_view id) { return find_by_id(project.shots, id); }
+Shot* find_shot(Project& project, std::string_view id) { return find_by_id(project.shots, id); }
+
+const ShotCamera* find_camera(const Shot& shot, std::string_view camera) {
+    for (const auto& c : shot.cameras)
+        if (c.camera == camera) return &c;
+    return nullptr;
+}
+
+std::string add_media(Project& project, const MediaRef& ref) {
+    for (const auto& m : project.media)
+        if (m.ref == ref) return m.id;
+    const std::string stem = ref.path.stem().string();
+    std::string id = stem;
+    for (int n = 2; find_media(project, id); ++n) id = stem + " " + std::to_string(n);
+    project.media.push_back({id, ref, {}});
+    return id;
+}
+
+double default_reach_deg(const Lens& lens) { return std::floor(degrees(LensMap(lens).theta_max()) * 2) / 2; }
+
+Shot shot_for_rig(const Rig& rig, std::string name) {
+    Shot shot;
+    shot.id = "shot-1";
+    shot.name = std::move(name);
+    shot.rig = rig;
+    match_cameras_to_rig(shot);
+    return shot;
+}
+
+void match_cameras_to_rig(Shot& shot) {
+    std::vector<ShotCamera> cameras;
+    for (const auto& camera : shot.rig.cameras) {
+        ShotCamera use;
+        if (const ShotCamera* old = find_camera(shot, camera.id)) {
+            use = *old;
+        } else {
+            use.camera = camera.id;
+            use.reach_deg = default_reach_deg(camera.lens);
+        }
+        cameras.push_back(std::move(use));
+    }
+    shot.cameras = std::move(cameras);
+}
+
+std::vector<std::string> missing_media(const Project& project) {
+    std::vector<std::string> missing;
+    for (const auto& m : project.media)
+        if (!is_there(m.ref)) missing.push_back(m.id);
+    return missing;
+}
+
+Project relinked(const Project& project, std::string_view media_id, const std::filesystem::path& file) {
+    Project out = project;
+    const auto folder = std::filesystem::absolute(file).parent_path();
+    for (auto& m : out.media) {
+        if (m.id == media_id) {
+            m.ref.path = std::filesystem::absolute(file).lexically_normal();
+        } else if (!is_there(m.ref)) {
+            MediaRef moved = m.ref;
+            moved.path = folder / m.ref.path.filename();
+            if (is_there(moved)) m.ref = moved;
+        }
+    }
+    return out;
+}
+
+} // namespace porb

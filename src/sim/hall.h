@@ -1,0 +1,26 @@
+#pragma once
+
+#include "sim/tracer.h"
+
+namespace porb::sim {
+
+/// The Orrery Hall: a round, domed room of 7 m radius with columns and tall windows, a brass orrery hung over the rig
+/// whose planets sweep round at 1 to 4 m, a keeper who walks past, a patterned stone floor 1.6 m below the rig, a stand
+/// under it, and things near and far. The rig's centre is the origin; metres; x right, y down, z forward. A made-up place.
+class Hall {
+  public:
+    Hall();
+    /// Moves planets, arms and keeper to where they are at `seconds`. Not while rays are being cast.
+    void set_time(double seconds);
+    /// Linear light, Rec. 709 primaries, seen from `origin` in unit direction `direction`.
+    Vec3f light(const Vec3f& origin, const Vec3f& direction) const;
+    /// Metres to the first surface.
+    float depth(const Vec3f& origin, const Vec3f& direction) const;
+
+  private:
+    Vec3f shade(const Hit& hit, const Vec3f& direction) const;
+    Tracer tracer_;
+    double seconds_ = 0;
+};
+
+} // namespace porb::sim

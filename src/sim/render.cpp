@@ -1,0 +1,198 @@
+#include "sim/simulate.h"
+
+#include "base/angle.h"
+#include "base/parallel.h"
+#include "optics/target.h"
+#include "picture/transfer.h"
+#include "sim/patterns.h"
+
+namespace porb::sim {
+
+namespace {
+
+constexpr double kDistant = 1000;
+constexpr double kHalfEye = 0.032;
+
+/// Mean light over one pixel: four rays, and nine more where they differ. `ray(dx, dy)` gives origin and direction for
+/// a place inside the pixel, or false outside the lens.
+template <class RayAt>
+Vec3f pixel_light(const Hall& hall, int x, int y, const RayAt& ray_at, float& covered) {
+    Vec3f sum(0, 0, 0), low(1e9f, 1e9f, 1e9f), high(0, 0, 0);
+    int hits = 0, rays = 0;
+    const auto grid = [&](int n, int salt) {
+        for (int j = 0; j < n; ++j)
+            for (int i = 0; i < n; ++i) {
+                const float jx = hash01(x * 4 + i, y * 4 + j, salt), jy = hash01(x * 4 + i, y * 4 + j, salt + 1);
+                Vec3f origin, direction;
+                ++rays;
+                if (!ray_at((float(i) + jx) / float(n), (float(j) + jy) / float(n), origin, direction)) continue;
+                const Vec3f light = hall.light(origin, direction).cwiseMin(4.0f);
+                sum += light;
+                low = low.cwiseMin(light);
+                high = high.cwiseMax(light);
+                ++hits;
+            }
+    };
+    grid(2, 11);
+    if (hits > 0 && hits < rays) grid(3, 23);
+    else if (hits > 0) {
+        const float lo = std::sqrt(low.sum()), hi = std::sqrt(high.sum());
+        if (hi - lo > 0.07f) grid(3, 23);
+    }
+    covered = float(hits) / float(rays);
+    return hits ? Vec3f(sum / float(hits)) : Vec3f(0, 0, 0);
+}
+
+double centred(unsigned seed, std::size_t camera, int what) { return 2.0 * hash01(int(seed), int(camera), what) - 1.0; }
+
+float gaussian(int x, int y, int z) {
+    const float u = std::max(hash01(x, y, z), 1e-6f), v = hash01(x, y, z + 7919);
+    return std::sqrt(-2 * std::log(u)) * std::cos(float(2 * kPi) * v);
+}
+
+} // namespace
+
+Rig simulated_rig(SimRig kind, int circle_size) {
+    const int s = circle_size;
+    Rig rig;
+    if (kind == SimRig::ring_of_six) {
+        rig = nominal_rig(6, s, s, 1, 190);
+        rig.name = "hall ring of six";
+        for (auto& c : rig.cameras) {
+            c.lens.projection = Projection::equisolid;
+            c.lens.focal_px = focal_for_field_of_view(c.lens, 190);
+            const double a = radians(c.pose.turn.yaw_deg);
+            c.pose.position_m = Vec3(0.075 * std::sin(a), 0, 0.075 * std::cos(a));
+        }
+        return rig;
+    }
+    rig = nominal_rig(2, 2 * s, s, 2, 200);
+    if (kind == SimRig::two_fisheyes) {
+        rig.name = "hall two fisheyes";
+        rig.cameras[0].pose.position_m = Vec3(0, 0, 0.012);
+        rig.cameras[1].pose.position_m = Vec3(0, 0, -0.012);
+    } else {
+        rig.name = "hall pair for 180";
+        rig.cameras[0].pose = {{0, 0, 0}, Vec3(-kHalfEye, 0, 0)};
+        rig.cameras[1].pose = {{0, 0, 0}, Vec3(kHalfEye, 0, 0)};
+        rig.cameras[0].eyes = Eyes::left;
+        rig.cameras[1].eyes = Eyes::right;
+    }
+    return rig;
+}
+
+Truth make_truth(const SimOptions& o) {
+    Truth truth;
+    truth.nominal = simulated_rig(o.rig, o.circle_size);
+    truth.actual = truth.nominal;
+    truth.actual.name += " (true)";
+    const double px = o.circle_size / 1920.0;
+    for (std::size_t i = 0; i < truth.actual.cameras.size(); ++i) {
+        Camera& c = truth.actual.cameras[i];
+        const auto r = [&](int what) { return centred(o.seed, i, what); };
+        if (o.faults.lens) {
+            c.lens.focal_px *= 1 + 0.015 * r(1);
+            const Vec2 shift(6 * px * r(2), 6 * px * r(3));
+            c.lens.center_px += shift;
+            c.lens.circle.center_px += shift;
+            c.lens.circle.radius_px -= 6 * px;
+            c.lens.radial = {0.004 * r(4), -0.002 * std::abs(r(5)), 0, 0};
+        }
+        if (o.faults.pose) {
+            c.pose.turn.yaw_deg += 1.5 * r(6);
+            c.pose.turn.pitch_deg += 1.5 * r(7);
+            c.pose.turn.roll_deg += 1.5 * r(8);
+        }
+        CameraTruth t;
+        if (o.faults.exposure) t.exposure_ev = 0.5 * r(9);
+        if (o.faults.white_balance) {
+            t.red_gain = 1 + 0.08 * r(10);
+            t.blue_gain = 1 + 0.08 * r(11);
+        }
+        if (o.faults.vignetting) t.vignetting = 0.2 + 0.2 * std::abs(r(12));
+        if (o.faults.offsets && o.rig == SimRig::ring_of_six && i > 0) t.offset_s = 0.7 * r(13);
+        truth.cameras.push_back(t);
+    }
+    if (o.faults.tilt) truth.tilt = {0, 9.0, -8.0};
+    return truth;
+}
+
+Turn rig_turn(const SimOptions& o, const Truth& truth, double t) {
+    if (!o.faults.shake) return truth.tilt;
+    const double s = double(o.seed);
+    const Turn shake{0.8 * std::sin(7.3 * t + s) + 0.4 * std::sin(19.1 * t), 0.7 * std::sin(9.1 * t + 2 * s) + 0.3 * std::sin(23.7 * t),
+                     0.6 * std::sin(8.3 * t + 3 * s)};
+    return turn_of(rotation_of(truth.tilt) * rotation_of(shake));
+}
+
+Picture render_source(Hall& hall, const SimOptions& o, const Truth& truth, const std::vector<std::size_t>& cameras, std::int64_t frame) {
+    const Lens& first = truth.actual.cameras[cameras.front()].lens;
+    Picture out(first.width, first.height);
+    for (int y = 0; y < out.height(); ++y)
+        for (int x = 0; x < out.width(); ++x) set_pixel(out, x, y, {0, 0, 0, 1});
+    for (const std::size_t index : cameras) {
+        const Camera& camera = truth.actual.cameras[index];
+        const CameraTruth& faults = truth.cameras[index];
+        const double shot_time = frame_time(frame, o.rate).to_double() - faults.offset_s;
+        hall.set_time(shot_time);
+        const LensMap map(camera.lens);
+        const Mat3 lean = rotation_of(rig_turn(o, truth, shot_time));
+        const Mat3 turn = lean * rotation_of(camera.pose.turn);
+        const Vec3 place = lean * camera.pose.position_m / (o.distant ? kDistant : 1);
+        const Vec3f origin = place.cast<float>();
+        const double gain = std::exp2(faults.exposure_ev);
+        const Vec3f gains(float(gain * faults.red_gain), float(gain), float(gain * faults.blue_gain));
+        const auto& circle = camera.lens.circle;
+        const int x0 = std::max(0, int(circle.center_px.x() - circle.radius_px) - 1), x1 = std::min(out.width(), int(circle.center_px.x() + circle.radius_px) + 2);
+        const int y0 = std::max(0, int(circle.center_px.y() - circle.radius_px) - 1), y1 = std::min(out.height(), int(circle.center_px.y() + circle.radius_px) + 2);
+        parallel_ranges(y1 - y0, 8, [&](int begin, int end) {
+            for (int y = y0 + begin; y < y0 + end; ++y)
+                for (int x = x0; x < x1; ++x) {
+                    float covered = 0;
+                    Vec3f light = pixel_light(hall, x, y, [&](float dx, float dy, Vec3f& from, Vec3f& direction) {
+                        const auto d = map.unproject(Vec2(x + dx, y + dy));
+                        if (!d) return false;
+                        from = origin;
+                        direction = (turn * *d).cast<float>();
+                        return true;
+                    }, covered);
+                    if (covered <= 0) continue;
+                    const double r = (Vec2(x + 0.5, y + 0.5) - camera.lens.center_px).norm() / circle.radius_px;
+                    light = light.cwiseProduct(gains) * float((1 - faults.vignetting * r * r * r * r) * covered);
+                    float encoded[3];
+                    for (int c = 0; c < 3; ++c) {
+                        float v = encoded_from_linear(light[c]);
+                        if (o.faults.noise) v += 0.01f * gaussian(x, y, int(frame * 3 + c) + int(o.seed) * 977);
+                        encoded[c] = std::clamp(v, 0.0f, 1.0f);
+                    }
+                    set_pixel(out, x, y, {encoded[0], encoded[1], encoded[2], 1});
+                }
+        });
+    }
+    return out;
+}
+
+Picture true_panorama(Hall& hall, const SimOptions& o, double seconds, SphereMapping mapping, int width, TruthEye eye) {
+    hall.set_time(seconds);
+    const bool half = mapping == SphereMapping::half_equirect;
+    const TargetMap map(half ? half_sphere_target(width) : equirect_target(width));
+    Picture out(map.target().width, map.target().height);
+    const double side = eye == TruthEye::mono ? 0 : (eye == TruthEye::left ? -kHalfEye : kHalfEye) / (o.distant ? kDistant : 1);
+    parallel_ranges(out.height(), 8, [&](int begin, int end) {
+        for (int y = begin; y < end; ++y)
+            for (int x = 0; x < out.width(); ++x) {
+                float covered;
+                const Vec3f light = pixel_light(hall, x, y, [&](float dx, float dy, Vec3f& from, Vec3f& direction) {
+                    const Vec3 d = *map.direction(Vec2(x + dx, y + dy));
+                    const double lon = half ? 0 : ((x + dx) / out.width() - 0.5) * 2 * kPi;
+                    from = Vec3(side * std::cos(lon), 0, -side * std::sin(lon)).cast<float>();
+                    direction = d.cast<float>();
+                    return true;
+                }, covered);
+                set_pixel(out, x, y, {encoded_from_linear(light.x()), encoded_from_linear(light.y()), encoded_from_linear(light.z()), 1});
+            }
+    });
+    return out;
+}
+
+} // namespace porb::sim

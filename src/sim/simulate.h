@@ -1,0 +1,78 @@
+#pragma once
+
+#include "base/progress.h"
+#include "base/rational.h"
+#include "media/spherical.h"
+#include "optics/rig.h"
+#include "picture/picture.h"
+#include "sim/hall.h"
+
+#include <filesystem>
+#include <functional>
+
+namespace porb::sim {
+
+enum class SimRig {
+    two_fisheyes, ///< back to back, two circles in one picture
+    ring_of_six,  ///< six files
+    pair_180,     ///< left and right eye, two circles in one picture
+};
+
+/// Deliberate departures of the footage from the nominal rig and from clean pictures; all off by default.
+struct Faults {
+    bool lens = false;          ///< focal length up to 1.5 %, centre up to 6 px (of 1920), small distortion
+    bool pose = false;          ///< each camera turned by up to 1.5 degrees
+    bool exposure = false;      ///< up to +-0.5 stops a camera
+    bool white_balance = false; ///< red and blue up to +-8 % a camera
+    bool vignetting = false;    ///< corners darker by up to 40 %
+    bool noise = false;         ///< sigma 0.01 of the encoded signal
+    bool offsets = false;       ///< each file starts up to 0.7 s early or late
+    bool tilt = false;          ///< the whole rig leans by 12 degrees
+    bool shake = false;         ///< and trembles by about 1 degree
+};
+
+struct SimOptions {
+    bool distant = false;            ///< the hall a thousand times larger: no parallax
+    SimRig rig = SimRig::two_fisheyes;
+    int circle_size = 960;           ///< pixels a side of the square that holds one circle
+    double seconds = 4;
+    FrameRate rate{30};
+    Faults faults;
+    unsigned seed = 1;
+    double crf = 20;
+    int truth_width = 2048;          ///< of the true panoramas; 0 writes none
+    std::vector<double> truth_times{1.0};
+};
+
+/// What the simulator knows that a user would not.
+struct CameraTruth {
+    double offset_s = 0, exposure_ev = 0, red_gain = 1, blue_gain = 1, vignetting = 0;
+};
+struct Truth {
+    Rig nominal, actual;
+    std::vector<CameraTruth> cameras;
+    Turn tilt;
+};
+
+Rig simulated_rig(SimRig kind, int circle_size);
+Truth make_truth(const SimOptions& options);
+/// The lean of the whole rig at a shot time, shake included: rig directions become world directions by it.
+Turn rig_turn(const SimOptions& options, const Truth& truth, double seconds);
+
+/// One clean or faulty picture of a file: all cameras that share it. `frame` counts the file's own frames.
+Picture render_source(Hall& hall, const SimOptions& options, const Truth& truth, const std::vector<std::size_t>& cameras, std::int64_t frame);
+
+enum class TruthEye { mono, left, right };
+/// What a perfect stitch would show: from the rig's centre, or for stereo from eyes 0.064 m apart (for whole spheres
+/// turned with the column: omnidirectional stereo, Ishiguro et al. 1992).
+Picture true_panorama(Hall& hall, const SimOptions& options, double seconds, SphereMapping mapping, int width, TruthEye eye);
+
+/// Speech-like noise with a clap at 1.0 s, mono, `rate_hz` samples a second from shot time `from_s` on.
+std::vector<float> hall_sound(double from_s, std::int64_t samples, int rate_hz, unsigned microphone_seed);
+
+/// Renders everything into `folder`: footage, truth.rig.json, nominal.rig.json, truth.json, true panoramas and depth,
+/// and a project that uses the true rig. Returns the files' names. Progress is in [0, 1].
+std::vector<std::filesystem::path> simulate(const SimOptions& options, const std::filesystem::path& folder,
+                                            const std::function<void(double)>& progress, const Cancel& cancel);
+
+} // namespace porb::sim

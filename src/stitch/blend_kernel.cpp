@@ -1,0 +1,267 @@
+#include "stitch/blend_kernel.h"
+
+#include <array>
+#include <cstring>
+
+#undef HWY_TARGET_INCLUDE
+#define HWY_TARGET_INCLUDE "stitch/blend_kernel.cpp"
+#include <hwy/foreach_target.h>
+// must come after foreach_target.h
+#include <hwy/highway.h>
+
+#if HWY_TARGET == HWY_SCALAR
+#error "These kernels need vectors of four floats: build for x86-64-v2 or an ARM with NEON"
+#endif
+
+#ifndef PORB_BLEND_KERNEL_COMMON
+#define PORB_BLEND_KERNEL_COMMON
+namespace porb {
+
+/// Filter weights for positions in steps of 1/256 pixel, each repeated for R, G, B and A.
+constexpr int kPhases = 256;
+struct alignas(64) Taps4 {
+    float w[16];
+};
+struct alignas(32) Taps2 {
+    float w[8];
+};
+
+inline std::array<double, 4> catmull_rom(double t) {
+    return {((-0.5 * t + 1) * t - 0.5) * t, (1.5 * t - 2.5) * t * t + 1, ((-1.5 * t + 2) * t + 0.5) * t, (0.5 * t - 0.5) * t * t};
+}
+
+inline const Taps4* cubic_taps() {
+    static const auto table = [] {
+        std::vector<Taps4> t(kPhases + 1);
+        for (int p = 0; p <= kPhases; ++p)
+            for (std::size_t i = 0; i < 16; ++i) t[std::size_t(p)].w[i] = float(catmull_rom(double(p) / kPhases)[i / 4]);
+        return t;
+    }();
+    return table.data();
+}
+
+inline const Taps2* linear_taps() {
+    static const auto table = [] {
+        std::vector<Taps2> t(kPhases + 1);
+        for (int p = 0; p <= kPhases; ++p)
+            for (int i = 0; i < 8; ++i) t[std::size_t(p)].w[i] = i < 4 ? 1 - float(p) / kPhases : float(p) / kPhases;
+        return t;
+    }();
+    return table.data();
+}
+
+} // namespace porb
+#endif
+
+HWY_BEFORE_NAMESPACE();
+namespace porb::HWY_NAMESPACE {
+namespace hn = hwy::HWY_NAMESPACE;
+
+using D4 = hn::FixedTag<float, 4>;
+using V4 = hn::Vec<D4>;
+
+template <class D>
+HWY_ATTR HWY_INLINE hn::Vec<D> load_halves(D d, const Half* p) {
+    return hn::PromoteTo(d, hn::LoadU(hn::Rebind<hwy::float16_t, D>(), reinterpret_cast<const hwy::float16_t*>(p)));
+}
+
+#if HWY_MAX_BYTES >= 32
+HWY_ATTR HWY_INLINE V4 folded(hn::Vec<hn::FixedTag<float, 8>> v) {
+    return hn::Add(hn::LowerHalf(D4(), v), hn::UpperHalf(D4(), v));
+}
+#endif
+
+/// 4 x 4 taps from `p` on; rows are `stride` halves apart.
+HWY_ATTR HWY_INLINE V4 cubic_sample(const Half* p, std::ptrdiff_t stride, const Taps4& wx, const Taps4& wy) {
+#if HWY_MAX_BYTES >= 64
+    const hn::FixedTag<float, 16> d;
+    auto sum = hn::Mul(load_halves(d, p), hn::Set(d, wy.w[0]));
+    sum = hn::MulAdd(load_halves(d, p + stride), hn::Set(d, wy.w[4]), sum);
+    sum = hn::MulAdd(load_halves(d, p + 2 * stride), hn::Set(d, wy.w[8]), sum);
+    sum = hn::MulAdd(load_halves(d, p + 3 * stride), hn::Set(d, wy.w[12]), sum);
+    sum = hn::Mul(sum, hn::Load(d, wx.w));
+    const hn::FixedTag<float, 8> d8;
+    return folded(hn::Add(hn::LowerHalf(d8, sum), hn::UpperHalf(d8, sum)));
+#elif HWY_MAX_BYTES >= 32
+    const hn::FixedTag<float, 8> d;
+    auto a = hn::Zero(d), b = hn::Zero(d);
+    for (int r = 0; r < 4; ++r, p += stride) {
+        const auto w = hn::Set(d, wy.w[4 * r]);
+        a = hn::MulAdd(load_halves(d, p), w, a);
+        b = hn::MulAdd(load_halves(d, p + 8), w, b);
+    }
+    return folded(hn::MulAdd(a, hn::Load(d, wx.w), hn::Mul(b, hn::Load(d, wx.w + 8))));
+#else
+    const D4 d;
+    auto total = hn::Zero(d);
+    for (int r = 0; r < 4; ++r, p += stride) {
+        auto row = hn::Zero(d);
+        for (int c = 0; c < 4; ++c) row = hn::MulAdd(load_halves(d, p + 4 * c), hn::Set(d, wx.w[4 * c]), row);
+        total = hn::MulAdd(row, hn::Set(d, wy.w[4 * r]), total);
+    }
+    return total;
+#endif
+}
+
+HWY_ATTR HWY_INLINE V4 linear_sample(const Half* p, std::ptrdiff_t stride, const Taps2& wx, const Taps2& wy) {
+#if HWY_MAX_BYTES >= 32
+    const hn::FixedTag<float, 8> d;
+    auto sum = hn::Mul(load_halves(d, p), hn::Set(d, wy.w[0]));
+    sum = hn::MulAdd(load_halves(d, p + stride), hn::Set(d, wy.w[4]), sum);
+    return folded(hn::Mul(sum, hn::Load(d, wx.w)));
+#else
+    const D4 d;
+    const auto row = [&](const Half* q) HWY_ATTR {
+        return hn::MulAdd(load_halves(d, q), hn::Set(d, wx.w[0]), hn::Mul(load_halves(d, q + 4), hn::Set(d, wx.w[4])));
+    };
+    return hn::MulAdd(row(p), hn::Set(d, wy.w[0]), hn::Mul(row(p + stride), hn::Set(d, wy.w[4])));
+#endif
+}
+
+struct alignas(64) Spots {
+    std::int32_t offset[kSegment], phase_u[kSegment], phase_v[kSegment];
+};
+
+/// Where each of a segment's pixels reads from: offset of the first tap in pixels, and the filter phases.
+template <Filter filter>
+HWY_ATTR HWY_INLINE void find_spots(const BlendPlan& plan, const Contribution& c, int width, int height, Spots& spots) {
+    const hn::CappedTag<float, kSegment> d;
+    const hn::RebindToSigned<decltype(d)> di;
+    constexpr int kBefore = filter == Filter::cubic ? 1 : 0, kReads = filter == Filter::cubic ? 4 : 2;
+    // Lagrange's parabola through pixel offsets 0, 7.5 and 15.
+    const float a_u = (c.u[2] - 2 * c.u[1] + c.u[0]) / 112.5f, a_v = (c.v[2] - 2 * c.v[1] + c.v[0]) / 112.5f;
+    const float b_u = (c.u[2] - c.u[0]) / 15 - 15 * a_u, b_v = (c.v[2] - c.v[0]) / 15 - 15 * a_v;
+    const auto phases = hn::Set(d, float(kPhases)), half = hn::Set(d, 0.5f);
+    const auto place = [&](hn::Vec<decltype(d)> at, int size, std::int32_t* phase) HWY_ATTR {
+        // Clamped so that no pixel outside the picture is read whatever the plan says of pixels with weight 0.
+        at = hn::Min(hn::Max(hn::Sub(at, half), hn::Set(d, float(kBefore))), hn::Set(d, float(size - kReads + kBefore)));
+        const auto whole = hn::ConvertTo(di, at); // at >= 0: truncation is the floor
+        const auto fraction = hn::Sub(at, hn::ConvertTo(d, whole));
+        hn::Store(hn::ConvertTo(di, hn::MulAdd(fraction, phases, half)), di, phase);
+        return hn::Sub(whole, hn::Set(di, kBefore));
+    };
+    for (std::size_t i = 0; i < kSegment; i += hn::Lanes(d)) {
+        hn::Vec<decltype(d)> u, v;
+        if (c.exact) {
+            u = hn::LoadU(d, plan.positions.data() + c.positions + i);
+            v = hn::LoadU(d, plan.positions.data() + c.positions + kSegment + i);
+        } else {
+            const auto t = hn::Iota(d, float(i));
+            u = hn::MulAdd(hn::MulAdd(hn::Set(d, a_u), t, hn::Set(d, b_u)), t, hn::Set(d, c.u[0]));
+            v = hn::MulAdd(hn::MulAdd(hn::Set(d, a_v), t, hn::Set(d, b_v)), t, hn::Set(d, c.v[0]));
+        }
+        const auto x = place(u, width, spots.phase_u + i), y = place(v, height, spots.phase_v + i);
+        hn::Store(hn::Add(hn::Mul(y, hn::Set(di, width)), x), di, spots.offset + i);
+    }
+}
+
+template <Filter filter>
+HWY_ATTR HWY_INLINE V4 sample(const Half* base, std::ptrdiff_t stride, const Spots& s, int i, const Taps4* cubic, const Taps2* linear) {
+    const Half* p = base + std::ptrdiff_t(s.offset[i]) * 4;
+    if constexpr (filter == Filter::cubic) return cubic_sample(p, stride, cubic[s.phase_u[i]], cubic[s.phase_v[i]]);
+    else return linear_sample(p, stride, linear[s.phase_u[i]], linear[s.phase_v[i]]);
+}
+
+template <Filter filter>
+HWY_ATTR void blend(const BlendPlan& plan, std::span<const Picture> sources, int begin, int end, Picture& out) {
+    const D4 d;
+    const hn::Rebind<hwy::float16_t, D4> dh;
+    const Taps4* cubic = cubic_taps();
+    const Taps2* linear = linear_taps();
+    Spots spots;
+    alignas(64) float sum[kSegment * 4];
+    for (int y = begin; y < end; ++y) {
+        const Segment* segment = plan.segments.data() + std::size_t(y) * std::size_t(plan.segments_per_row);
+        for (int x = 0; x < plan.width; x += kSegment, ++segment) {
+            const int count = std::min(kSegment, plan.width - x);
+            Half* to = out.row(y) + std::size_t(x) * 4;
+            if (segment->count == 0) {
+                std::memset(to, 0, std::size_t(count) * 8);
+                continue;
+            }
+            const Contribution* c = plan.contributions.data() + segment->first;
+            if (segment->count == 1 && c->full) {
+                const Picture& source = sources[c->camera];
+                find_spots<filter>(plan, *c, source.width(), source.height(), spots);
+                const std::ptrdiff_t stride = std::ptrdiff_t(source.width()) * 4;
+                for (int i = 0; i < count; ++i)
+                    hn::StoreU(hn::DemoteTo(dh, sample<filter>(source.row(0), stride, spots, i, cubic, linear)), dh,
+                               reinterpret_cast<hwy::float16_t*>(to + 4 * i));
+                continue;
+            }
+            std::memset(sum, 0, sizeof sum);
+            for (std::uint32_t k = 0; k < segment->count; ++k, ++c) {
+                const Picture& source = sources[c->camera];
+                find_spots<filter>(plan, *c, source.width(), source.height(), spots);
+                const std::ptrdiff_t stride = std::ptrdiff_t(source.width()) * 4;
+                const float* weights = plan.weights.data() + c->weights;
+                for (int i = 0; i < count; ++i) {
+                    const float w = c->full ? 1.0f : weights[i];
+                    if (w <= 0) continue;
+                    const auto v = sample<filter>(source.row(0), stride, spots, i, cubic, linear);
+                    hn::Store(hn::MulAdd(v, hn::Set(d, w), hn::Load(d, sum + 4 * i)), d, sum + 4 * i);
+                }
+            }
+            for (int i = 0; i < count; ++i)
+                hn::StoreU(hn::DemoteTo(dh, hn::Load(d, sum + 4 * i)), dh, reinterpret_cast<hwy::float16_t*>(to + 4 * i));
+        }
+    }
+}
+
+HWY_ATTR void BlendLinear(const BlendPlan& plan, std::span<const Picture> sources, int begin, int end, Picture& out) {
+    blend<Filter::linear>(plan, sources, begin, end, out);
+}
+HWY_ATTR void BlendCubic(const BlendPlan& plan, std::span<const Picture> sources, int begin, int end, Picture& out) {
+    blend<Filter::cubic>(plan, sources, begin, end, out);
+}
+
+} // namespace porb::HWY_NAMESPACE
+HWY_AFTER_NAMESPACE();
+
+#if HWY_ONCE
+namespace porb {
+HWY_EXPORT(BlendLinear);
+HWY_EXPORT(BlendCubic);
+
+void blend_rows(const BlendPlan& plan, std::span<const Picture> sources, Filter filter, int begin, int end, Picture& out) {
+    if (filter == Filter::linear) HWY_DYNAMIC_DISPATCH(BlendLinear)(plan, sources, begin, end, out);
+    else HWY_DYNAMIC_DISPATCH(BlendCubic)(plan, sources, begin, end, out);
+}
+
+void blend_rows_reference(const BlendPlan& plan, std::span<const Picture> sources, Filter filter, int begin, int end, Picture& out) {
+    const int before = filter == Filter::cubic ? 1 : 0, reads = filter == Filter::cubic ? 4 : 2;
+    for (int y = begin; y < end; ++y)
+        for (int x = 0; x < plan.width; ++x) {
+            const Segment& s = plan.segments[std::size_t(y) * std::size_t(plan.segments_per_row) + std::size_t(x / kSegment)];
+            const auto i = std::size_t(x % kSegment);
+            double sum[4] = {};
+            for (std::uint32_t k = 0; k < s.count; ++k) {
+                const Contribution& c = plan.contributions[s.first + k];
+                const double w = c.full ? 1 : plan.weights[c.weights + i];
+                if (w <= 0) continue;
+                const double t = double(i) / 15;
+                const auto along = [&](const float* n) {
+                    return n[0] * (2 * t - 1) * (t - 1) + n[1] * 4 * t * (1 - t) + n[2] * t * (2 * t - 1);
+                };
+                const double u = c.exact ? plan.positions[c.positions + i] : along(c.u);
+                const double v = c.exact ? plan.positions[c.positions + kSegment + i] : along(c.v);
+                const Picture& source = sources[c.camera];
+                const auto weights = [&](double at) {
+                    if (filter == Filter::cubic) return catmull_rom(at);
+                    return std::array<double, 4>{1 - at, at, 0, 0};
+                };
+                const auto wu = weights(u - 0.5 - std::floor(u - 0.5)), wv = weights(v - 0.5 - std::floor(v - 0.5));
+                for (int r = 0; r < reads; ++r)
+                    for (int q = 0; q < reads; ++q) {
+                        const int sx = std::clamp(int(std::floor(u - 0.5)) - before + q, 0, source.width() - 1);
+                        const int sy = std::clamp(int(std::floor(v - 0.5)) - before + r, 0, source.height() - 1);
+                        const Rgba p = pixel_at(source, sx, sy);
+                        const double f = w * wu[std::size_t(q)] * wv[std::size_t(r)];
+                        sum[0] += f * p.r, sum[1] += f * p.g, sum[2] += f * p.b, sum[3] += f * p.a;
+                    }
+            }
+            set_pixel(out, x, y, {float(sum[0]), float(sum[1]), float(sum[2]), float(sum[3])});
+        }
+}
+} // namespace porb
+#endif

@@ -1,0 +1,121 @@
+#include "stitch/compose.h"
+
+#include "base/error.h"
+#include "base/parallel.h"
+#include "stitch/blend_kernel.h"
+
+namespace porb {
+
+namespace {
+constexpr int kRowsAtATime = 16;
+
+std::string size_text(int width, int height) { return std::to_string(width) + " x " + std::to_string(height); }
+} // namespace
+
+Composer::Composer(std::shared_ptr<MediaLibrary> library, std::size_t plan_cache_bytes)
+    : library_(std::move(library)), limit_(plan_cache_bytes) {}
+
+std::shared_ptr<const BlendPlan> Composer::plan_for(const PlanKey& key) {
+    {
+        const std::lock_guard lock(mutex_);
+        for (auto it = kept_.begin(); it != kept_.end(); ++it)
+            if (it->key == key) {
+                std::rotate(it, it + 1, kept_.end());
+                return kept_.back().plan;
+            }
+    }
+    auto plan = std::make_shared<const BlendPlan>(make_plan(key));
+    const std::lock_guard lock(mutex_);
+    while (!kept_.empty() && bytes_ + plan->bytes() > limit_) {
+        bytes_ -= kept_.front().plan->bytes();
+        kept_.erase(kept_.begin());
+    }
+    bytes_ += plan->bytes();
+    kept_.push_back({key, plan});
+    return plan;
+}
+
+Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Seconds time, const View& view) {
+    PlanKey key = plan_key(shot, view);
+    Gathered out;
+    out.filter = view.filter;
+    while (true) {
+        out.plan = plan_for(key);
+        out.sources.clear();
+        bool complete = true;
+        for (const auto& camera : out.plan->cameras) {
+            const ShotCamera& use = shot.cameras[camera.index];
+            const Media* media = find_media(project, use.media);
+            if (!media) throw Error("has no media '" + use.media + "'", "camera " + use.camera, "Assign a source to it");
+            const auto picture = library_->picture(media->ref, time + use.offset, camera.level);
+            if (!picture) { // outside its duration: plan again without it
+                key.cameras[camera.index].media.clear();
+                complete = false;
+                continue;
+            }
+            const Lens& lens = find_camera(shot.rig, use.camera)->lens;
+            const int scale = 1 << camera.level;
+            const bool fits = (lens.width + scale - 1) / scale == picture->width() && (lens.height + scale - 1) / scale == picture->height();
+            const MediaInfo info = fits ? MediaInfo() : library_->info(media->ref);
+            if (!fits)
+                throw Error("is " + size_text(info.width, info.height) + " pixels, the lens of camera " + use.camera + " is for " +
+                                size_text(lens.width, lens.height),
+                            media->ref.path.string(), "Load a rig for this size, or assign the right file");
+            if (picture->width() < 4 || picture->height() < 4)
+                throw Error("is too small to be stitched", media->ref.path.string(), "Use the original pictures");
+            out.sources.push_back(*picture);
+        }
+        if (complete) return out;
+    }
+}
+
+Picture Composer::blend(const Gathered& gathered) {
+    Picture out(gathered.plan->width, gathered.plan->height, library_->pool());
+    parallel_ranges(out.height(), kRowsAtATime, [&](int begin, int end) {
+        blend_rows(*gathered.plan, gathered.sources, gathered.filter, begin, end, out);
+    });
+    return out;
+}
+
+Picture Composer::compose(const Project& project, const Shot& shot, Seconds time, const View& view) {
+    return blend(gather(project, shot, time, view));
+}
+
+Picture compose_layout(Composer& composer, const Project& project, const Shot& shot, Seconds time, View view, StereoLayout layout) {
+    if (layout == StereoLayout::mono) return composer.compose(project, shot, time, view);
+    view.eye = Eye::left;
+    const Picture left = composer.compose(project, shot, time, view);
+    view.eye = Eye::right;
+    const Picture right = composer.compose(project, shot, time, view);
+    return stacked(left, right, layout == StereoLayout::left_right);
+}
+
+Seconds shot_length(const Project& project, const Shot& shot, MediaLibrary& library) {
+    std::optional<Seconds> end;
+    bool still = false;
+    for (const auto& use : shot.cameras) {
+        const Media* media = use.used ? find_media(project, use.media) : nullptr;
+        if (!media) continue;
+        if (media->ref.kind == MediaKind::still) {
+            still = true;
+            continue;
+        }
+        try {
+            const Seconds at = library.info(media->ref).duration - use.offset;
+            end = end ? std::min(*end, at) : at;
+        } catch (const Error&) {
+            continue;
+        }
+    }
+    if (end) return std::max(*end, Seconds(0));
+    return still ? Rational(1) / shot.rate : Seconds(0);
+}
+
+Span used_span(const Project& project, const Shot& shot, MediaLibrary& library) {
+    const Seconds length = shot_length(project, shot, library);
+    const Seconds in = std::clamp(shot.in, Seconds(0), length);
+    const Seconds out = shot.out ? std::clamp(*shot.out, in, length) : length;
+    return {in, out};
+}
+
+} // namespace porb

@@ -1,0 +1,299 @@
+#include "stitch/plan.h"
+
+#include "base/angle.h"
+#include "base/parallel.h"
+
+#include <mutex>
+
+namespace porb {
+
+namespace {
+
+/// Above this pixel angle a parabola over a segment bends too little: positions are stored one by one.
+constexpr double kCoarsePixel = 2 * kPi / 960;
+constexpr int kMostLevels = 6;
+constexpr float kNearlyOne = 1 - 1e-6f;
+
+int support_px(Filter filter) { return filter == Filter::cubic ? 2 : 1; }
+
+/// One camera ready for many directions.
+struct PlanLens {
+    LensMap map;
+    Mat3 from_world;      ///< world directions to the camera's
+    Vec3 position;        ///< entrance pupil in the camera's axes, over the agree distance
+    double reach_rad, feather_deg;
+    double rad_per_px;    ///< near the rim: turns clearance into an angle
+    double support;       ///< source pixels around a position that are read
+    int level;
+    std::size_t index;
+
+    Vec3 ray(const Vec3& world) const { return from_world * world - position; }
+};
+
+/// Angle (degrees) by which a ray lies inside both reach and circle, and where it lands.
+struct Landing {
+    Vec2 px;
+    double inside_deg;
+};
+Landing land(const PlanLens& lens, const Vec3& ray) {
+    const double side = std::hypot(ray.x(), ray.y());
+    const double theta = std::atan2(side, ray.z());
+    const double scale = side > 1e-300 ? lens.map.radius(theta) / side : 0;
+    const Vec2 px = lens.map.lens().center_px + scale * Vec2(ray.x(), ray.y());
+    const double clear = (lens.map.clearance(px) - lens.support) * lens.rad_per_px;
+    return {px, degrees(std::min({lens.reach_rad - theta, lens.map.theta_max() - theta, clear}))};
+}
+
+bool serves(Eyes eyes, Eye eye) {
+    return eye == Eye::mono || eyes == Eyes::both || (eye == Eye::left) == (eyes == Eyes::left);
+}
+
+/// Mono from a stereo pair is its left eye: blending two eyes would double everything near.
+bool is_stereo_pair(const Rig& rig) {
+    const auto has = [&](Eyes e) {
+        return std::any_of(rig.cameras.begin(), rig.cameras.end(), [&](const Camera& c) { return c.eyes == e; });
+    };
+    return has(Eyes::left) && has(Eyes::right);
+}
+
+std::vector<PlanLens> plan_lenses(const PlanKey& key) {
+    const Eye eye = key.view.eye == Eye::mono && is_stereo_pair(key.rig) ? Eye::left : key.view.eye;
+    const Mat3 to_shot = rotation_of(key.orientation).transpose();
+    const double target_angle = TargetMap(key.view.target).pixel_angle();
+    std::vector<PlanLens> lenses;
+    for (std::size_t i = 0; i < key.cameras.size(); ++i) {
+        const ShotCamera& use = key.cameras[i];
+        const Camera* camera = find_camera(key.rig, use.camera);
+        if (!camera || !use.used || use.media.empty() || !serves(camera->eyes, eye)) continue;
+        const LensMap map(camera->lens);
+        const Mat3 to_camera = rotation_of(camera->pose.turn).transpose();
+        const Vec3 offset = key.agree_distance_m > 0 ? Vec3(camera->pose.position_m / key.agree_distance_m) : Vec3(0, 0, 0);
+        const double t = map.theta_max();
+        const double rim_slope = std::max((map.radius(t) - map.radius(0.98 * t)) / (0.02 * t), 0.05 * camera->lens.focal_px);
+        int level = 0; // so that a picture smaller than its source takes the mean of what it covers
+        while (level < kMostLevels && (1 << (level + 1)) <= target_angle * camera->lens.focal_px * 1.3) ++level;
+        lenses.push_back({map, to_camera * to_shot, to_camera * offset, radians(use.reach_deg), std::max(use.feather_deg, 1e-3),
+                          1 / rim_slope, double(support_px(key.view.filter) << level), level, i});
+    }
+    return lenses;
+}
+
+/// A part of the plan made by one thread, with offsets of its own until it is joined.
+struct Piece {
+    std::vector<Segment> segments;
+    std::vector<Contribution> contributions;
+    std::vector<float> weights, positions;
+};
+
+class RowPlanner {
+  public:
+    RowPlanner(const View& view, const std::vector<PlanLens>& lenses)
+        : map_(view.target), lenses_(lenses), exact_(map_.pixel_angle() > kCoarsePixel) {}
+
+    void plan_row(int y, Piece& piece) const {
+        const int width = map_.target().width;
+        for (int x = 0; x < width; x += kSegment) plan_segment(x, y, piece);
+    }
+
+  private:
+    struct Node {
+        bool any = false; ///< the target has a direction here
+        std::vector<Landing> at;
+    };
+
+    Node node(double x, double y) const {
+        Node n;
+        const auto d = map_.direction({x, y});
+        n.any = d.has_value();
+        n.at.resize(lenses_.size());
+        for (std::size_t l = 0; l < lenses_.size(); ++l)
+            n.at[l] = n.any ? land(lenses_[l], lenses_[l].ray(*d)) : Landing{{0, 0}, -1e9};
+        return n;
+    }
+
+    /// Final weights of each lens at a node: normalised, times the coverage.
+    void weights_at(const Node& n, std::vector<float>& out) const {
+        double best = -1e9;
+        for (const auto& at : n.at) best = std::max(best, at.inside_deg);
+        double sum = 0, cover = 0;
+        std::vector<double>& raw = raw_;
+        raw.assign(lenses_.size(), 0);
+        for (std::size_t l = 0; l < lenses_.size(); ++l) {
+            raw[l] = blend_weight(n.at[l].inside_deg, best, lenses_[l].feather_deg);
+            sum += raw[l];
+            cover = std::max(cover, raw[l]);
+        }
+        for (std::size_t l = 0; l < lenses_.size(); ++l) out[l] = sum > 0 ? float(raw[l] / sum * std::min(1.0, cover)) : 0;
+    }
+
+    void plan_segment(int x0, int y, Piece& piece) const {
+        const double cy = y + 0.5;
+        const int width = map_.target().width;
+        const std::size_t count = lenses_.size();
+        const auto first = std::uint32_t(piece.contributions.size());
+        // Nodes at pixel centres 0, 7.5 and 15 of the segment (past the right edge they are only extrapolation).
+        const Node nodes[3] = {node(x0 + 0.5, cy), node(x0 + 8.0, cy), node(x0 + 15.5, cy)};
+        const bool whole = nodes[0].any && nodes[1].any && nodes[2].any;
+
+        // Clear of every edge and transition at all three nodes: one lens supplies the segment alone.
+        if (whole && !exact_) {
+            for (std::size_t l = 0; l < count; ++l)
+                if (alone(nodes, l)) {
+                    piece.contributions.push_back(parabola(nodes, l, true));
+                    piece.segments.push_back({first, 1});
+                    return;
+                }
+        }
+        if (whole && hopeless(nodes)) {
+            piece.segments.push_back({first, 0});
+            return;
+        }
+        std::vector<float> all(count * kSegment, 0.0f);
+        std::vector<Node> each(kSegment);
+        std::vector<float> at(count);
+        for (int i = 0; i < kSegment; ++i) {
+            if (x0 + i >= width) continue;
+            each[std::size_t(i)] = node(x0 + i + 0.5, cy);
+            if (!each[std::size_t(i)].any) continue;
+            weights_at(each[std::size_t(i)], at);
+            for (std::size_t l = 0; l < count; ++l) all[l * kSegment + std::size_t(i)] = at[l];
+        }
+        for (std::size_t l = 0; l < count; ++l) {
+            const float* w = &all[l * kSegment];
+            if (std::all_of(w, w + kSegment, [](float v) { return v <= 0; })) continue;
+            const bool full = std::all_of(w, w + kSegment, [](float v) { return v >= kNearlyOne; });
+            Contribution c = whole && !exact_ ? parabola(nodes, l, full) : positions(each, l, full, piece);
+            if (!full) {
+                c.weights = std::uint32_t(piece.weights.size());
+                piece.weights.insert(piece.weights.end(), w, w + kSegment);
+            }
+            piece.contributions.push_back(c);
+        }
+        piece.segments.push_back({first, std::uint32_t(piece.contributions.size()) - first});
+    }
+
+    /// Lens l has weight 1 all along: well inside its reach, and no other within its feather of being as far inside.
+    bool alone(const Node (&nodes)[3], std::size_t l) const {
+        const double margin = degrees(map_.pixel_angle()) * kSegment;
+        for (const auto& n : nodes) {
+            const double mine = n.at[l].inside_deg;
+            if (mine < lenses_[l].feather_deg / 2 + margin) return false;
+            for (std::size_t o = 0; o < lenses_.size(); ++o)
+                if (o != l && n.at[o].inside_deg > mine - lenses_[o].feather_deg - 2 * margin && n.at[o].inside_deg > -2 * margin) return false;
+        }
+        return true;
+    }
+
+    bool hopeless(const Node (&nodes)[3]) const {
+        const double margin = degrees(map_.pixel_angle()) * kSegment;
+        for (const auto& n : nodes)
+            for (const auto& at : n.at)
+                if (at.inside_deg > -margin) return false;
+        return true;
+    }
+
+    Contribution parabola(const Node (&nodes)[3], std::size_t l, bool full) const {
+        Contribution c;
+        c.camera = std::uint16_t(l);
+        c.full = full;
+        const double scale = 1.0 / (1 << lenses_[l].level);
+        for (std::size_t n = 0; n < 3; ++n) {
+            c.u[n] = float(nodes[n].at[l].px.x() * scale);
+            c.v[n] = float(nodes[n].at[l].px.y() * scale);
+        }
+        return c;
+    }
+
+    Contribution positions(const std::vector<Node>& each, std::size_t l, bool full, Piece& piece) const {
+        Contribution c;
+        c.camera = std::uint16_t(l);
+        c.full = full;
+        c.exact = true;
+        c.positions = std::uint32_t(piece.positions.size());
+        const double scale = 1.0 / (1 << lenses_[l].level);
+        const Vec2 centre = lenses_[l].map.lens().center_px * scale; // a safe place for pixels of weight 0
+        for (int axis = 0; axis < 2; ++axis)
+            for (int i = 0; i < kSegment; ++i) {
+                const Node& n = each[std::size_t(i)];
+                const bool used = n.any && n.at[l].inside_deg > 0;
+                piece.positions.push_back(float(used ? n.at[l].px[axis] * scale : centre[axis]));
+            }
+        return c;
+    }
+
+    TargetMap map_;
+    const std::vector<PlanLens>& lenses_;
+    bool exact_;
+    mutable std::vector<double> raw_;
+};
+
+constexpr int kRowsOfPiece = 32;
+
+} // namespace
+
+std::size_t BlendPlan::bytes() const {
+    return segments.size() * sizeof(Segment) + contributions.size() * sizeof(Contribution) +
+           (weights.size() + positions.size()) * sizeof(float);
+}
+
+double blend_weight(double inside_deg, double best_inside_deg, double feather_deg) {
+    if (inside_deg <= 0) return 0;
+    const auto smooth = [](double t) {
+        t = std::clamp(t, 0.0, 1.0);
+        return t * t * (3 - 2 * t);
+    };
+    return smooth(1 - (best_inside_deg - inside_deg) / feather_deg) * smooth(2 * inside_deg / feather_deg);
+}
+
+PlanKey plan_key(const Shot& shot, const View& view) {
+    PlanKey key{shot.rig, shot.cameras, shot.orientation, shot.agree_distance_m, view};
+    for (auto& c : key.cameras) { // what does not change a plan must not make it anew
+        c.offset = Seconds(0);
+        c.extra_json.clear();
+        if (!c.media.empty()) c.media = "media";
+    }
+    key.rig.name.clear();
+    key.rig.extra_json.clear();
+    for (auto& c : key.rig.cameras) c.extra_json.clear();
+    return key;
+}
+
+BlendPlan make_plan(const PlanKey& key) {
+    BlendPlan plan;
+    plan.width = key.view.target.width;
+    plan.height = key.view.target.height;
+    plan.segments_per_row = (plan.width + kSegment - 1) / kSegment;
+    const std::vector<PlanLens> lenses = plan_lenses(key);
+    for (const auto& lens : lenses) plan.cameras.push_back({lens.index, lens.level});
+    const int pieces = (plan.height + kRowsOfPiece - 1) / kRowsOfPiece;
+    std::vector<Piece> made{std::size_t(pieces)};
+    parallel_ranges(pieces, 1, [&](int begin, int end) {
+        const RowPlanner planner(key.view, lenses);
+        for (int p = begin; p < end; ++p)
+            for (int y = p * kRowsOfPiece; y < std::min((p + 1) * kRowsOfPiece, plan.height); ++y)
+                planner.plan_row(y, made[std::size_t(p)]);
+    });
+    for (auto& piece : made) {
+        const auto contributions = std::uint32_t(plan.contributions.size());
+        const auto weights = std::uint32_t(plan.weights.size()), positions = std::uint32_t(plan.positions.size());
+        for (auto& s : piece.segments) s.first += contributions;
+        for (auto& c : piece.contributions) {
+            c.weights += weights;
+            c.positions += positions;
+        }
+        plan.segments.insert(plan.segments.end(), piece.segments.begin(), piece.segments.end());
+        plan.contributions.insert(plan.contributions.end(), piece.contributions.begin(), piece.contributions.end());
+        plan.weights.insert(plan.weights.end(), piece.weights.begin(), piece.weights.end());
+        plan.positions.insert(plan.positions.end(), piece.positions.begin(), piece.positions.end());
+        piece = {};
+    }
+    return plan;
+}
+
+std::vector<double> inside_reach_deg(const PlanKey& key, const Vec3& world_direction) {
+    std::vector<double> inside(key.cameras.size(), -1);
+    for (const auto& lens : plan_lenses(key)) inside[lens.index] = land(lens, lens.ray(world_direction)).inside_deg;
+    return inside;
+}
+
+} // namespace porb
