@@ -81,10 +81,20 @@ std::shared_ptr<MediaLibrary::Source> MediaLibrary::source_for(const MediaRef& r
 }
 
 MediaInfo MediaLibrary::info(const MediaRef& ref) {
+    const std::string key = key_of(ref);
+    {
+        const std::lock_guard lock(mutex_);
+        if (const auto known = infos_.find(key); known != infos_.end()) return known->second;
+    }
     const auto source = source_for(ref);
-    const std::lock_guard lock(source->mutex);
-    source->open_once();
-    return source->info;
+    MediaInfo info;
+    {
+        const std::lock_guard lock(source->mutex);
+        source->open_once();
+        info = source->info;
+    }
+    const std::lock_guard lock(mutex_);
+    return infos_[key] = info;
 }
 
 std::optional<Picture> MediaLibrary::find_kept(const std::string& key, Seconds t, int level) {
@@ -128,6 +138,7 @@ void MediaLibrary::forget(const MediaRef& ref) {
     const std::string key = key_of(ref);
     const std::lock_guard lock(mutex_);
     sources_.erase(key);
+    infos_.erase(key);
     std::erase_if(kept_, [&](const Kept& k) {
         if (k.key != key) return false;
         bytes_ -= k.picture.bytes();

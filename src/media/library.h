@@ -41,6 +41,7 @@ class MediaLibrary {
     std::shared_ptr<BufferPool> pool_;
     mutable std::mutex mutex_;
     std::map<std::string, std::shared_ptr<Source>> sources_;
+    std::map<std::string, MediaInfo> infos_; ///< so that nobody waits for a decoder to learn a size
     std::vector<Kept> kept_; ///< oldest use first
     std::size_t limit_, bytes_ = 0;
 };

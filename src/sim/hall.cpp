@@ -122,13 +122,16 @@ Look dome_look(const Vec3f& p) {
     const float rib = std::max(line(angle, 1.0f / 24, 0.0022f), line(height, 0.225f, 0.008f));
     if (rib > 0.5f) return {Vec3f(0.60f, 0.46f, 0.22f), {0, 0, 0}, 0.2f};
     Vec3f colour = mix(Vec3f(0.10f, 0.16f, 0.33f), Vec3f(0.04f, 0.06f, 0.17f), height) * (0.85f + 0.3f * clouds(p * 3.0f));
-    // Gilded stars: one in some cells of a grid over the dome.
-    const float ga = angle * 180, gh = height * 40;
-    const int ca = int(std::floor(ga)), ch = int(std::floor(gh));
+    // Gilded stars: one somewhere inside some cells of a grid over the dome, with fewer cells in the smaller rings.
+    const float gh = height * 26;
+    const int ch = int(std::floor(gh));
+    const float cells = std::floor(120 * std::cos((float(ch) + 0.5f) / 26 * float(kPi / 2))) + 8;
+    const float ga = (angle + 0.5f) * cells;
+    const int ca = int(std::floor(ga));
     const float chance = hash01(ca, ch, 3);
-    if (chance > 0.55f) {
-        const float dx = (ga - float(ca) - 0.5f) * std::cos(height * float(kPi / 2)) * 1.6f, dy = gh - float(ch) - 0.5f;
-        const float size = 0.10f + 0.28f * (chance - 0.55f);
+    if (chance > 0.62f) {
+        const float dx = ga - float(ca) - mix(0.3f, 0.7f, hash01(ca, ch, 4)), dy = gh - float(ch) - mix(0.3f, 0.7f, hash01(ca, ch, 6));
+        const float size = 0.06f + 0.40f * (chance - 0.62f);
         const float d = std::hypot(dx, dy) * (1 + 0.35f * std::cos(5 * std::atan2(dy, dx)));
         colour = mix(Vec3f(0.95f, 0.80f, 0.42f), colour, smooth(size * 0.8f, size * 1.2f, d));
     }

@@ -37,7 +37,7 @@ Vec3f pixel_light(const Hall& hall, int x, int y, const RayAt& ray_at, float& co
     if (hits > 0 && hits < rays) grid(3, 23);
     else if (hits > 0) {
         const float lo = std::sqrt(low.sum()), hi = std::sqrt(high.sum());
-        if (hi - lo > 0.07f) grid(3, 23);
+        if (hi - lo > 0.09f) grid(3, 23);
     }
     covered = float(hits) / float(rays);
     return hits ? Vec3f(sum / float(hits)) : Vec3f(0, 0, 0);

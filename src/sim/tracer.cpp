@@ -70,7 +70,7 @@ struct Tracer::Impl {
 };
 
 Tracer::Tracer() : impl_(std::make_unique<Impl>()) {
-    impl_->device = rtcNewDevice("threads=1");
+    impl_->device = rtcNewDevice(nullptr);
     if (!impl_->device) throw Error("the ray caster cannot start", "simulator", "Check the Embree installation");
     impl_->scene = rtcNewScene(impl_->device);
     rtcSetSceneFlags(impl_->scene, RTC_SCENE_FLAG_ROBUST);

@@ -30,6 +30,9 @@ struct PlanLens {
     Vec3 ray(const Vec3& world) const { return from_world * world - position; }
 };
 
+/// Source pixels kept clear of the rim at full size; the place of seams must not depend on a picture's size.
+constexpr double kRimPx = 2;
+
 /// Angle (degrees) by which a ray lies inside both reach and circle, and where it lands.
 struct Landing {
     Vec2 px;
@@ -40,7 +43,9 @@ Landing land(const PlanLens& lens, const Vec3& ray) {
     const double theta = std::atan2(side, ray.z());
     const double scale = side > 1e-300 ? lens.map.radius(theta) / side : 0;
     const Vec2 px = lens.map.lens().center_px + scale * Vec2(ray.x(), ray.y());
-    const double clear = (lens.map.clearance(px) - lens.support) * lens.rad_per_px;
+    const double clearance = lens.map.clearance(px);
+    if (clearance < lens.support) return {px, -degrees((lens.support - clearance) * lens.rad_per_px) - 1e-9};
+    const double clear = (clearance - kRimPx) * lens.rad_per_px;
     return {px, degrees(std::min({lens.reach_rad - theta, lens.map.theta_max() - theta, clear}))};
 }
 
@@ -85,14 +90,18 @@ struct Piece {
     std::vector<float> weights, positions;
 };
 
+Region whole_region(const View& view) {
+    if (view.region.width > 0) return view.region;
+    return {0, 0, view.target.width, view.target.height};
+}
+
 class RowPlanner {
   public:
     RowPlanner(const View& view, const std::vector<PlanLens>& lenses)
-        : map_(view.target), lenses_(lenses), exact_(map_.pixel_angle() > kCoarsePixel) {}
+        : map_(view.target), region_(whole_region(view)), lenses_(lenses), exact_(map_.pixel_angle() > kCoarsePixel) {}
 
     void plan_row(int y, Piece& piece) const {
-        const int width = map_.target().width;
-        for (int x = 0; x < width; x += kSegment) plan_segment(x, y, piece);
+        for (int x = 0; x < region_.width; x += kSegment) plan_segment(x, y, piece);
     }
 
   private:
@@ -103,7 +112,7 @@ class RowPlanner {
 
     Node node(double x, double y) const {
         Node n;
-        const auto d = map_.direction({x, y});
+        const auto d = map_.direction({x + region_.x, y + region_.y});
         n.any = d.has_value();
         n.at.resize(lenses_.size());
         for (std::size_t l = 0; l < lenses_.size(); ++l)
@@ -128,7 +137,7 @@ class RowPlanner {
 
     void plan_segment(int x0, int y, Piece& piece) const {
         const double cy = y + 0.5;
-        const int width = map_.target().width;
+        const int width = region_.width;
         const std::size_t count = lenses_.size();
         const auto first = std::uint32_t(piece.contributions.size());
         // Nodes at pixel centres 0, 7.5 and 15 of the segment (past the right edge they are only extrapolation).
@@ -222,6 +231,7 @@ class RowPlanner {
     }
 
     TargetMap map_;
+    Region region_;
     const std::vector<PlanLens>& lenses_;
     bool exact_;
     mutable std::vector<double> raw_;
@@ -260,8 +270,9 @@ PlanKey plan_key(const Shot& shot, const View& view) {
 
 BlendPlan make_plan(const PlanKey& key) {
     BlendPlan plan;
-    plan.width = key.view.target.width;
-    plan.height = key.view.target.height;
+    const Region region = whole_region(key.view);
+    plan.width = region.width;
+    plan.height = region.height;
     plan.segments_per_row = (plan.width + kSegment - 1) / kSegment;
     const std::vector<PlanLens> lenses = plan_lenses(key);
     for (const auto& lens : lenses) plan.cameras.push_back({lens.index, lens.level});
@@ -290,10 +301,23 @@ BlendPlan make_plan(const PlanKey& key) {
     return plan;
 }
 
-std::vector<double> inside_reach_deg(const PlanKey& key, const Vec3& world_direction) {
-    std::vector<double> inside(key.cameras.size(), -1);
-    for (const auto& lens : plan_lenses(key)) inside[lens.index] = land(lens, lens.ray(world_direction)).inside_deg;
+struct Coverage::Impl {
+    std::vector<PlanLens> lenses;
+    std::size_t cameras;
+};
+
+Coverage::Coverage(const PlanKey& key) : impl_(std::make_unique<Impl>(Impl{plan_lenses(key), key.cameras.size()})) {}
+Coverage::~Coverage() = default;
+
+std::vector<double> Coverage::inside_deg(const Vec3& world_direction) const {
+    std::vector<double> inside(impl_->cameras, -1);
+    for (const auto& lens : impl_->lenses) inside[lens.index] = land(lens, lens.ray(world_direction)).inside_deg;
     return inside;
+}
+
+int Coverage::lenses_at(const Vec3& world_direction) const {
+    return int(std::count_if(impl_->lenses.begin(), impl_->lenses.end(),
+                             [&](const PlanLens& lens) { return land(lens, lens.ray(world_direction)).inside_deg > 0; }));
 }
 
 } // namespace porb

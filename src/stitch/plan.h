@@ -60,7 +60,18 @@ PlanKey plan_key(const Shot& shot, const View& view);
 
 BlendPlan make_plan(const PlanKey& key);
 
-/// For overlays: how far inside its reach each camera sees a world direction, in degrees (below 0: not at all).
-std::vector<double> inside_reach_deg(const PlanKey& key, const Vec3& world_direction);
+/// Who sees a direction, for overlays and reports.
+class Coverage {
+  public:
+    explicit Coverage(const PlanKey& key);
+    ~Coverage();
+    /// How far inside its reach each of the shot's cameras sees a world direction, in degrees; below 0: not at all.
+    std::vector<double> inside_deg(const Vec3& world_direction) const;
+    int lenses_at(const Vec3& world_direction) const;
+
+  private:
+    struct Impl;
+    std::unique_ptr<Impl> impl_;
+};
 
 } // namespace porb

@@ -11,8 +11,15 @@ enum class Eye { mono, left, right };
 /// linear reads 2 x 2 pixels, cubic 4 x 4 (Catmull-Rom); both after reduction to about the picture's own scale.
 enum class Filter { linear, cubic };
 
+/// The part of the target's pixels that is made; width 0 stands for all of them.
+struct Region {
+    int x = 0, y = 0, width = 0, height = 0;
+    bool operator==(const Region&) const = default;
+};
+
 struct View {
     Target target;
+    Region region;
     Eye eye = Eye::mono;
     Filter filter = Filter::cubic;
     bool operator==(const View&) const = default;

@@ -1,0 +1,31 @@
+#pragma once
+
+#include <QAction>
+#include <QDialog>
+
+class QLineEdit;
+class QListWidget;
+
+namespace porb::app {
+
+/// Every action by name: type part of it, choose with the arrow keys, Enter does it.
+class CommandPalette : public QDialog {
+    Q_OBJECT
+  public:
+    CommandPalette(const QList<QAction*>& actions, QWidget* parent);
+
+  protected:
+    bool eventFilter(QObject* object, QEvent* event) override;
+
+  private:
+    void filter(const QString& text);
+    void run();
+    QList<QAction*> actions_;
+    QLineEdit* line_;
+    QListWidget* list_;
+};
+
+/// All actions with their shortcuts, for reading.
+QString shortcuts_text(const QList<QAction*>& actions);
+
+} // namespace porb::app

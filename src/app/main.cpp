@@ -1,0 +1,99 @@
+#include "app/main_window.h"
+#include "app/theme.h"
+#include "base/error.h"
+
+#include <QApplication>
+#include <QCommandLineParser>
+#include <QElapsedTimer>
+#include <QFileInfo>
+#include <QSettings>
+#include <QToolButton>
+
+#include <cstdio>
+
+using namespace porb;
+using namespace porb::app;
+
+namespace {
+
+template <class Value>
+std::optional<Value> named(const QString& word, std::initializer_list<std::pair<const char*, Value>> names) {
+    for (const auto& [name, value] : names)
+        if (word == name) return value;
+    return std::nullopt;
+}
+
+/// Waits until the picture has settled, saves the window and leaves; for machines without a monitor.
+int save_shot(QApplication& application, MainWindow& window, const QString& file) {
+    QElapsedTimer waited;
+    waited.start();
+    constexpr int kMostMs = 60000, kQuietMs = 400;
+    while (waited.elapsed() < kMostMs && !window.picture().settled()) application.processEvents(QEventLoop::AllEvents, 50);
+    QElapsedTimer quiet;
+    quiet.start();
+    while (quiet.elapsed() < kQuietMs) application.processEvents(QEventLoop::AllEvents, 50);
+    if (!window.grab().save(file)) {
+        std::fprintf(stderr, "pale-orbit: %s: cannot be written. Check the folder and the ending (.png).\n", qPrintable(file));
+        return 1;
+    }
+    return 0;
+}
+
+} // namespace
+
+int main(int argc, char** argv) {
+    for (int i = 1; i < argc; ++i)
+        if (std::string_view(argv[i]).starts_with("--offscreen-shot")) qputenv("QT_QPA_PLATFORM", qEnvironmentVariableIsSet("DISPLAY") ? qgetenv("QT_QPA_PLATFORM") : "offscreen");
+    quiet_media_libraries();
+    QApplication application(argc, argv);
+    QApplication::setApplicationName("pale-orbit");
+    QApplication::setOrganizationName("pale-orbit");
+    QApplication::setApplicationVersion("0.1.0");
+    QSettings::setDefaultFormat(QSettings::IniFormat);
+    apply_theme(application);
+
+    QCommandLineParser parser;
+    parser.setApplicationDescription("Pale Orbit: from the pictures of a rig to a sphere someone stands in.");
+    parser.addHelpOption();
+    parser.addVersionOption();
+    parser.addPositionalArgument("file", "A project (.porb), or the files of a take.", "[file ...]");
+    const QCommandLineOption demo("demo", "Open a demo take: dual, pair or ring.", "name");
+    const QCommandLineOption shot("offscreen-shot", "Save a picture of the window and leave.", "file.png");
+    const QCommandLineOption station("station", "Start at gather, rig, level, seams or master.", "name");
+    const QCommandLineOption view("view", "Start with the map, window, lens or sheet view.", "name");
+    const QCommandLineOption overlays("overlays", "Show footprints and overlaps.");
+    const QCommandLineOption time("time", "Put the playhead there.", "seconds");
+    parser.addOptions({demo, shot, station, view, overlays, time});
+    parser.process(application);
+    const auto wrong = [&](const QString& words) {
+        std::fprintf(stderr, "pale-orbit: %s (pale-orbit --help)\n", qPrintable(words));
+        return 2;
+    };
+
+    MainWindow window(QFileInfo(QSettings().fileName()).path().toStdString());
+    window.show();
+    const QStringList files = parser.positionalArguments();
+    if (parser.isSet(demo)) window.open_demo(parser.value(demo));
+    else if (files.size() == 1 && files[0].endsWith(".porb")) {
+        if (!window.open_project(files[0].toStdString()) && parser.isSet(shot)) return 1;
+    } else if (!files.isEmpty()) window.add_files(files);
+    else if (!parser.isSet(shot)) window.restore_session();
+    if (!parser.isSet(shot)) window.offer_recovery();
+
+    if (parser.isSet(station)) {
+        const auto s = named<Station>(parser.value(station), {{"gather", Station::gather}, {"rig", Station::rig}, {"level", Station::level}, {"seams", Station::seams}, {"master", Station::master}});
+        if (!s) return wrong("'" + parser.value(station) + "' is not a station");
+        window.set_station(*s);
+    }
+    if (parser.isSet(view)) {
+        const auto v = named<ViewMode>(parser.value(view), {{"map", ViewMode::map}, {"window", ViewMode::window}, {"lens", ViewMode::lens}, {"sheet", ViewMode::sheet}});
+        if (!v) return wrong("'" + parser.value(view) + "' is not a view");
+        window.picture().set_mode(*v);
+    }
+    if (parser.isSet(overlays)) {
+        for (const char* name : {"show_footprints", "show_overlaps"}) window.findChild<QToolButton*>(name)->setChecked(true);
+    }
+    if (parser.isSet(time)) window.session().set_playhead(Rational::from_double(parser.value(time).toDouble()));
+    if (parser.isSet(shot)) return save_shot(application, window, parser.value(shot));
+    return QApplication::exec();
+}

@@ -1,0 +1,85 @@
+#pragma once
+
+#include "app/orbit_rail.h"
+#include "app/picture_area.h"
+#include "app/player.h"
+#include "app/render_queue.h"
+#include "app/timeline.h"
+
+#include <QMainWindow>
+
+class QButtonGroup;
+class QStackedWidget;
+class QLabel;
+class QSplitter;
+
+namespace porb::app {
+
+class GatherPanel;
+class RigPanel;
+class MasterPanel;
+
+/// The window: orbit rail above, picture and the station's panel, timeline below. Owns what lives as long as it does.
+class MainWindow : public QMainWindow {
+    Q_OBJECT
+  public:
+    explicit MainWindow(const std::filesystem::path& data_folder);
+
+    Session& session() { return session_; }
+    PictureArea& picture() { return *picture_; }
+    RenderQueue& queue() { return queue_; }
+    void set_station(Station station);
+    bool open_project(const std::filesystem::path& file);
+    void open_demo(const QString& name);
+    void add_files(const QStringList& files);
+    void offer_recovery();
+    void restore_session();
+    QList<QAction*> all_actions() const { return actions_; }
+
+  protected:
+    void closeEvent(QCloseEvent*) override;
+    void dragEnterEvent(QDragEnterEvent*) override;
+    void dropEvent(QDropEvent*) override;
+
+  private:
+    QAction* action(const QString& text, const QKeySequence& key, const std::function<void()>& work);
+    void make_actions();
+    void make_view_bar(QWidget* holder);
+    void refresh_title();
+    void say(const QString& text, Signal signal);
+    void step(int frames);
+    void set_in();
+    void set_out();
+    bool save();
+    bool save_as();
+    bool may_leave();
+    void remember_recent(const QString& file);
+    void refresh_recent();
+    void show_palette();
+    void save_still();
+
+    Session session_;
+    PictureService service_;
+    RenderQueue queue_;
+    Player player_;
+    OrbitRail* rail_;
+    PictureArea* picture_;
+    Timeline* timeline_;
+    QStackedWidget* panels_;
+    QWidget* side_;
+    GatherPanel* gather_;
+    RigPanel* rig_;
+    MasterPanel* master_;
+    QButtonGroup* modes_;
+    QWidget* eyes_;
+    QLabel *message_, *message_icon_;
+    QTimer message_timer_;
+    QMenu* recent_;
+    QAction *undo_, *redo_;
+    QList<QAction*> actions_;
+};
+
+/// The folder of the demo takes, beside the sources or where the program was installed; empty when there is none.
+std::filesystem::path demo_folder();
+
+} // namespace porb::app

@@ -1,0 +1,87 @@
+#include "app/number_field.h"
+
+#include <QLineEdit>
+#include <QLocale>
+#include <QMouseEvent>
+#include <QRegularExpression>
+
+namespace porb::app {
+
+namespace {
+constexpr int kDragStart = 4;
+
+/// The number at the start of what was typed, whatever unit follows it.
+std::optional<double> typed_number(const QString& text) {
+    static const QRegularExpression form(R"(^\s*([-+]?\d*[.,]?\d+)\s*(\D*)$)");
+    const auto match = form.match(text);
+    if (!match.hasMatch()) return std::nullopt;
+    bool ok = false;
+    const double v = QString(match.captured(1)).replace(',', '.').toDouble(&ok);
+    return ok ? std::optional(v) : std::nullopt;
+}
+} // namespace
+
+NumberField::NumberField(double low, double high, double step, int decimals, const QString& unit, QWidget* parent) : QDoubleSpinBox(parent) {
+    setLocale(QLocale::c());
+    setRange(low, high);
+    setSingleStep(step);
+    setDecimals(decimals);
+    if (!unit.isEmpty()) setSuffix((unit == "°" ? "" : " ") + unit);
+    setButtonSymbols(QAbstractSpinBox::NoButtons);
+    setAlignment(Qt::AlignRight);
+    setKeyboardTracking(false);
+    setFocusPolicy(Qt::StrongFocus);
+    lineEdit()->installEventFilter(this);
+    lineEdit()->setCursor(Qt::SizeHorCursor);
+    connect(this, &QDoubleSpinBox::valueChanged, this, [this](double v) {
+        if (!quiet_) emit edited(v);
+    });
+}
+
+void NumberField::set_quietly(double value) {
+    if (dragging_) return;
+    quiet_ = true;
+    setValue(value);
+    quiet_ = false;
+}
+
+double NumberField::valueFromText(const QString& text) const { return typed_number(text).value_or(value()); }
+
+QValidator::State NumberField::validate(QString& text, int&) const {
+    return typed_number(text) ? QValidator::Acceptable : QValidator::Intermediate;
+}
+
+void NumberField::wheelEvent(QWheelEvent* event) {
+    if (hasFocus()) QDoubleSpinBox::wheelEvent(event);
+    else event->ignore(); // scrolling past must not change a value
+}
+
+bool NumberField::eventFilter(QObject* object, QEvent* event) {
+    auto* mouse = static_cast<QMouseEvent*>(event);
+    if (event->type() == QEvent::MouseButtonPress && mouse->button() == Qt::LeftButton && !hasFocus()) {
+        pressed_ = true;
+        drag_x_ = mouse->globalPosition().toPoint().x();
+        drag_from_ = value();
+        return true;
+    }
+    if (event->type() == QEvent::MouseMove && pressed_) {
+        const int moved = mouse->globalPosition().toPoint().x() - drag_x_;
+        if (!dragging_ && std::abs(moved) >= kDragStart) dragging_ = true;
+        if (dragging_) setValue(drag_from_ + moved * singleStep() * (mouse->modifiers() & Qt::ShiftModifier ? 0.1 : 1));
+        return true;
+    }
+    if (event->type() == QEvent::MouseButtonRelease && pressed_) {
+        const bool dragged = dragging_;
+        pressed_ = dragging_ = false;
+        if (dragged) {
+            emit drag_ended();
+        } else {
+            setFocus(Qt::MouseFocusReason);
+            selectAll();
+        }
+        return true;
+    }
+    return QDoubleSpinBox::eventFilter(object, event);
+}
+
+} // namespace porb::app

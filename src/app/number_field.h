@@ -1,0 +1,31 @@
+#pragma once
+
+#include <QDoubleSpinBox>
+
+namespace porb::app {
+
+/// A number with a unit: typed ("2.25 m", "-3.5"), stepped with the wheel or arrow keys, or dragged sideways (Shift for
+/// fine steps). Emits edited() for what a person does, never for set_quietly().
+class NumberField : public QDoubleSpinBox {
+    Q_OBJECT
+  public:
+    NumberField(double low, double high, double step, int decimals, const QString& unit, QWidget* parent = nullptr);
+    void set_quietly(double value);
+
+  signals:
+    void edited(double value);
+    void drag_ended();
+
+  protected:
+    bool eventFilter(QObject* object, QEvent* event) override;
+    double valueFromText(const QString& text) const override;
+    QValidator::State validate(QString& text, int& position) const override;
+    void wheelEvent(QWheelEvent* event) override;
+
+  private:
+    bool quiet_ = false, pressed_ = false, dragging_ = false;
+    double drag_from_ = 0;
+    int drag_x_ = 0;
+};
+
+} // namespace porb::app

@@ -1,0 +1,110 @@
+#pragma once
+
+#include "app/overlays.h"
+#include "app/picture_service.h"
+#include "app/session.h"
+
+#include <QWidget>
+
+class QPainter;
+
+namespace porb::app {
+
+enum class ViewMode { map, window, lens, sheet };
+/// What a drag with the left button does in map and window view.
+enum class DragUse { look, level };
+/// How dragging levels: freely, or only round the upright axis.
+enum class LevelHold { none, pitch_and_roll };
+
+/// The large picture: asks the service for what the mode needs, coarse while something moves and full when it rests,
+/// draws it with its overlays, and turns gestures into looks and edits.
+class PictureArea : public QWidget {
+    Q_OBJECT
+  public:
+    PictureArea(Session& session, PictureService& service, QWidget* parent = nullptr);
+
+    ViewMode mode() const { return mode_; }
+    void set_mode(ViewMode mode);
+    void set_drag_use(DragUse use) { drag_use_ = use; }
+    void set_level_hold(LevelHold hold) { level_hold_ = hold; }
+    void set_eye(Eye eye);
+    void set_footprints(bool on);
+    void set_overlaps(bool on);
+    void set_playing(bool on);
+    void reset_look();
+    Turn look() const { return look_; }
+    double field_of_view() const { return fov_deg_; }
+    void set_look(const Turn& look, double fov_deg);
+
+    /// Whether a full picture of the present state is on show; for tests and saved shots.
+    bool settled() const { return settled_; }
+    double last_milliseconds() const { return answer_.milliseconds; }
+    bool had_picture() const { return !answer_.images.empty(); }
+    /// Where a world direction is drawn, if it is (map and window).
+    std::optional<QPointF> point_of(const Vec3& direction) const;
+    /// Where a source pixel of the selected camera is drawn (lens view).
+    QPointF lens_point(const Vec2& pixel) const;
+
+  signals:
+    void mode_changed();
+    void look_changed();
+    void add_files_wanted();
+    void demo_wanted();
+
+  protected:
+    void paintEvent(QPaintEvent*) override;
+    void resizeEvent(QResizeEvent*) override;
+    void mousePressEvent(QMouseEvent*) override;
+    void mouseMoveEvent(QMouseEvent*) override;
+    void mouseReleaseEvent(QMouseEvent*) override;
+    void mouseDoubleClickEvent(QMouseEvent*) override;
+    void wheelEvent(QWheelEvent*) override;
+    void keyPressEvent(QKeyEvent*) override;
+
+  private:
+    enum class Grip { none, look, pan, level, circle_move, circle_rim, reach };
+
+    void ask(bool moving);
+    void take(const PictureAnswer& answer);
+    std::optional<View> wanted_view(double scale) const;
+    QRectF map_rect() const; ///< the whole map on the widget, zoomed and panned
+    QRectF lens_rect() const;
+    std::vector<QRectF> sheet_cells(std::size_t count) const;
+    std::optional<Vec3> direction_at(const QPointF& point) const;
+    void drag_level(const QPointF& to);
+    void drag_circle(const QPointF& to);
+    Grip lens_grip(const QPointF& at) const;
+    void zoom_at(const QPointF& at, double factor);
+    void paint_composed(QPainter& p);
+    void paint_overlays(QPainter& p);
+    void paint_lens(QPainter& p);
+    void paint_sheet(QPainter& p);
+    void paint_words(QPainter& p);
+    void update_empty();
+    const Camera* selected() const;
+    bool half_map() const;
+
+    Session& session_;
+    PictureService& service_;
+    ViewMode mode_ = ViewMode::map;
+    DragUse drag_use_ = DragUse::look;
+    LevelHold level_hold_ = LevelHold::none;
+    Eye eye_ = Eye::mono;
+    bool footprints_ = false, overlaps_ = false, playing_ = false, settled_ = false;
+    Turn look_;
+    double fov_deg_ = 90;
+    double zoom_ = 1;            ///< of map and lens view; 1 fits
+    QPointF pan_{0.5, 0.5};      ///< the place of the map or source (0..1) at the widget's centre
+    Grip grip_ = Grip::none;
+    QPointF grip_at_;
+    std::optional<Vec3> grip_direction_;
+    Turn grip_orientation_;
+    quint64 number_ = 0;
+    PictureAnswer answer_;
+    std::optional<PlanKey> overlay_key_;
+    Overlays overlay_;
+    QTimer rest_;
+    QWidget* empty_ = nullptr;
+};
+
+} // namespace porb::app

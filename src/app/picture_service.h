@@ -1,0 +1,62 @@
+#pragma once
+
+#include "stitch/compose.h"
+
+#include <QImage>
+#include <QObject>
+
+#include <condition_variable>
+#include <mutex>
+#include <optional>
+#include <thread>
+
+namespace porb::app {
+
+/// A picture that someone wants to see: a composed view, or the sources of some cameras as they are.
+struct PictureRequest {
+    ProjectPtr project;
+    std::string shot;
+    Seconds time{0};
+    std::optional<View> view;           ///< composed when set
+    std::vector<std::string> cameras;   ///< else these cameras' sources
+    int longest_side = 0;               ///< sources are halved while they stay at least this long
+    quint64 number = 0;
+};
+
+struct PictureAnswer {
+    quint64 number = 0;
+    std::vector<QImage> images;         ///< one, or one for each camera (null where there is none)
+    std::vector<QSize> full_sizes;      ///< sources: their sizes before halving
+    std::optional<View> view;
+    Seconds time{0};
+    double milliseconds = 0;
+    QString error;
+};
+
+/// One worker that makes pictures. A new request replaces one that still waits: the latest wins.
+class PictureService : public QObject {
+    Q_OBJECT
+  public:
+    explicit PictureService(std::shared_ptr<MediaLibrary> library, QObject* parent = nullptr);
+    ~PictureService() override;
+    void ask(PictureRequest request);
+    Composer& composer() { return composer_; }
+
+  signals:
+    void ready(const porb::app::PictureAnswer& answer);
+
+  private:
+    void work();
+    PictureAnswer answer(const PictureRequest& request);
+
+    Composer composer_;
+    std::mutex mutex_;
+    std::condition_variable changed_;
+    std::optional<PictureRequest> waiting_;
+    bool stop_ = false;
+    std::thread thread_;
+};
+
+QImage image_of(const Picture& picture);
+
+} // namespace porb::app

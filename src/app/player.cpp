@@ -1,0 +1,117 @@
+#include "app/player.h"
+
+#include "media/sound.h"
+#include "stitch/compose.h"
+
+#include <QAudioDevice>
+#include <QAudioSink>
+#include <QIODevice>
+#include <QMediaDevices>
+
+namespace porb::app {
+
+namespace {
+constexpr int kRate = 48000, kChannels = 2;
+}
+
+/// The sound of one source from a moment on, as the audio device asks for it.
+class Player::SoundSource : public QIODevice {
+  public:
+    SoundSource(const std::filesystem::path& path, Seconds from) : reader_(path, kRate, kChannels), next_((from * Rational(kRate)).round()) {
+        open(QIODevice::ReadOnly);
+    }
+    bool isSequential() const override { return true; }
+
+  protected:
+    qint64 readData(char* data, qint64 most) override {
+        const qint64 frames = most / qint64(sizeof(float) * kChannels);
+        if (frames <= 0) return 0;
+        const auto samples = reader_.read(next_, frames);
+        next_ += frames;
+        std::memcpy(data, samples.data(), samples.size() * sizeof(float));
+        return qint64(samples.size() * sizeof(float));
+    }
+    qint64 writeData(const char*, qint64) override { return -1; }
+
+  private:
+    SoundReader reader_;
+    std::int64_t next_;
+};
+
+Player::Player(Session& session, QObject* parent) : QObject(parent), session_(session) {
+    timer_.setTimerType(Qt::PreciseTimer);
+    connect(&timer_, &QTimer::timeout, this, &Player::tick);
+}
+Player::~Player() = default;
+
+void Player::play(bool on) {
+    if (on == is_playing()) return;
+    if (!on) {
+        timer_.stop();
+        stop_sound();
+        emit playing_changed(false);
+        return;
+    }
+    const Shot* shot = session_.shot();
+    if (!shot || session_.length() <= Seconds(0)) {
+        emit playing_changed(false);
+        return;
+    }
+    const Span span = used_span(*session_.project(), *shot, *session_.library());
+    const Seconds frame = Rational(1) / shot->rate;
+    if (session_.playhead() < span.in || session_.playhead() + frame >= span.out) session_.set_playhead(span.in);
+    from_ = session_.playhead();
+    clock_.start();
+    start_sound();
+    timer_.start(std::max(5, int(1000 / shot->rate.to_double() / 2)));
+    emit playing_changed(true);
+}
+
+void Player::tick() {
+    const Shot* shot = session_.shot();
+    if (!shot) return play(false);
+    const Span span = used_span(*session_.project(), *shot, *session_.library());
+    const Seconds now = from_ + Rational(clock_.elapsed(), 1000);
+    if (now >= span.out) { // round again
+        from_ = span.in;
+        clock_.restart();
+        stop_sound();
+        start_sound();
+        session_.set_playhead(span.in);
+        return;
+    }
+    session_.set_playhead(frame_time(frame_index(now, shot->rate), shot->rate));
+}
+
+void Player::start_sound() {
+    const Shot* shot = session_.shot();
+    const Media* media = shot ? find_media(*session_.project(), shot->sound) : nullptr;
+    const QAudioDevice device = QMediaDevices::defaultAudioOutput();
+    if (!media || device.isNull()) return;
+    QAudioFormat format;
+    format.setSampleRate(kRate);
+    format.setChannelCount(kChannels);
+    format.setSampleFormat(QAudioFormat::Float);
+    if (!device.isFormatSupported(format)) return;
+    Seconds offset(0);
+    for (const auto& c : shot->cameras)
+        if (c.media == shot->sound) {
+            offset = c.offset;
+            break;
+        }
+    try {
+        source_ = std::make_unique<SoundSource>(media->ref.path, from_ + offset);
+        sink_ = std::make_unique<QAudioSink>(device, format);
+        sink_->start(source_.get());
+    } catch (const std::exception&) {
+        source_.reset(); // a source without sound plays silently
+    }
+}
+
+void Player::stop_sound() {
+    if (sink_) sink_->stop();
+    sink_.reset();
+    source_.reset();
+}
+
+} // namespace porb::app

@@ -1,0 +1,115 @@
+#include "app/seams_panel.h"
+
+#include "app/number_field.h"
+#include "app/theme.h"
+
+#include <QFormLayout>
+#include <QHeaderView>
+#include <QPushButton>
+#include <QSignalBlocker>
+
+namespace porb::app {
+
+SeamsPanel::SeamsPanel(Session& session, QWidget* parent)
+    : Panel("Seams", "Neighbours meet where both are equally far inside their reach. Select cameras to set them together.", parent), session_(session) {
+    setObjectName("seams_panel");
+    group("CAMERAS");
+    table_ = new QTableWidget(0, 4);
+    table_->setObjectName("seams_table");
+    table_->setHorizontalHeaderLabels({"Used", "Camera", "Reach", "Feather"});
+    table_->verticalHeader()->hide();
+    table_->verticalHeader()->setDefaultSectionSize(25);
+    table_->horizontalHeader()->setSectionResizeMode(QHeaderView::Stretch);
+    table_->setSelectionBehavior(QAbstractItemView::SelectRows);
+    table_->setSelectionMode(QAbstractItemView::ExtendedSelection);
+    table_->setEditTriggers(QAbstractItemView::NoEditTriggers);
+    column()->addWidget(table_, 1);
+    for_ = new QLabel;
+    for_->setProperty("role", "group");
+    column()->addWidget(for_);
+    auto* form = new QFormLayout;
+    reach_ = new NumberField(0, 180, 0.1, 1, "°");
+    reach_->setObjectName("reach");
+    reach_->setToolTip("How far from its optical axis the lens is used");
+    feather_ = new NumberField(0, 90, 0.1, 1, "°");
+    feather_->setObjectName("feather");
+    feather_->setToolTip("Width of the transition to a neighbour");
+    form->addRow("Reach", reach_);
+    form->addRow("Feather", feather_);
+    column()->addLayout(form);
+    auto* whole = new QPushButton("Use all that the lens sees");
+    column()->addWidget(whole);
+    connect(reach_, &NumberField::edited, this, [this](double v) { change("reach", "reach", [v](ShotCamera& c) { c.reach_deg = v; }); });
+    connect(feather_, &NumberField::edited, this, [this](double v) { change("feather", "feather", [v](ShotCamera& c) { c.feather_deg = v; }); });
+    for (auto* f : {reach_, feather_}) connect(f, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
+    connect(whole, &QPushButton::clicked, this, [this] {
+        const Shot* shot = session_.shot();
+        if (!shot) return;
+        const Rig rig = shot->rig;
+        change("reach", {}, [rig](ShotCamera& c) { c.reach_deg = default_reach_deg(find_camera(rig, c.camera)->lens); });
+    });
+    connect(table_, &QTableWidget::itemSelectionChanged, this, [this] {
+        const auto rows = chosen();
+        if (const Shot* s = session_.shot(); s && table_->currentRow() >= 0 && table_->currentRow() < int(s->cameras.size()))
+            session_.select_camera(s->cameras[std::size_t(table_->currentRow())].camera);
+        refresh();
+    });
+    connect(table_, &QTableWidget::cellChanged, this, [this](int r, int c) {
+        if (c != 0) return;
+        const bool on = table_->item(r, 0)->checkState() == Qt::Checked;
+        session_.edit_shot(on ? "Use a camera" : "Leave a camera out", [&](Shot& s) { s.cameras[std::size_t(r)].used = on; });
+    });
+    connect(&session_, &Session::project_changed, this, &SeamsPanel::refresh);
+    refresh();
+}
+
+std::vector<std::size_t> SeamsPanel::chosen() const {
+    std::vector<std::size_t> rows;
+    for (const auto& i : table_->selectionModel()->selectedRows()) rows.push_back(std::size_t(i.row()));
+    const Shot* shot = session_.shot();
+    if (rows.empty() && shot)
+        for (std::size_t i = 0; i < shot->cameras.size(); ++i) rows.push_back(i);
+    std::erase_if(rows, [&](std::size_t r) { return !shot || r >= shot->cameras.size(); });
+    return rows;
+}
+
+void SeamsPanel::change(const QString& what, const QString& key, const std::function<void(ShotCamera&)>& set) {
+    const auto rows = chosen();
+    if (rows.empty()) return;
+    const QString who = rows.size() == 1 ? QString::fromStdString(session_.shot()->cameras[rows[0]].camera) : QString("%1 cameras").arg(rows.size());
+    session_.edit_shot(QString("Set %1 of %2").arg(what, who), [&](Shot& s) {
+        for (const auto r : rows) set(s.cameras[r]);
+    }, key);
+}
+
+void SeamsPanel::refresh() {
+    const Shot* shot = session_.shot();
+    setEnabled(shot != nullptr);
+    const QSignalBlocker block(table_);
+    table_->setRowCount(shot ? int(shot->cameras.size()) : 0);
+    if (!shot) return;
+    for (int r = 0; r < int(shot->cameras.size()); ++r) {
+        const ShotCamera& c = shot->cameras[std::size_t(r)];
+        const auto cell = [&](int column, const QString& text) {
+            QTableWidgetItem* item = table_->item(r, column);
+            if (!item) table_->setItem(r, column, item = new QTableWidgetItem);
+            item->setText(text);
+            item->setTextAlignment(column < 2 ? Qt::Alignment(Qt::AlignCenter) : Qt::AlignRight | Qt::AlignVCenter);
+            return item;
+        };
+        auto* used = cell(0, "");
+        used->setFlags(Qt::ItemIsEnabled | Qt::ItemIsUserCheckable | Qt::ItemIsSelectable);
+        used->setCheckState(c.used ? Qt::Checked : Qt::Unchecked);
+        cell(1, QString::fromStdString(c.camera))->setForeground(colour::lens(r));
+        cell(2, QString::number(c.reach_deg, 'f', 1) + "°");
+        cell(3, QString::number(c.feather_deg, 'f', 1) + "°");
+    }
+    const auto rows = chosen();
+    if (rows.empty()) return;
+    for_->setText(rows.size() == shot->cameras.size() ? "ALL CAMERAS" : rows.size() == 1 ? "CAMERA " + QString::fromStdString(shot->cameras[rows[0]].camera)
+                                                                                        : QString("%1 CAMERAS").arg(rows.size()));
+    reach_->set_quietly(shot->cameras[rows[0]].reach_deg);
+    feather_->set_quietly(shot->cameras[rows[0]].feather_deg);
+}
+
+} // namespace porb::app

@@ -1,0 +1,146 @@
+#include "app/session.h"
+
+#include "base/error.h"
+#include "project/autosave.h"
+#include "stitch/compose.h"
+
+namespace porb::app {
+
+namespace {
+constexpr int kAutosaveAfterMs = 4000; // work lost to a crash is at most this and the time of one write
+}
+
+Session::Session(std::filesystem::path autosave_folder, QObject* parent)
+    : QObject(parent), autosave_folder_(std::move(autosave_folder)), library_(std::make_shared<MediaLibrary>()), history_(Project{}) {
+    saved_ = history_.now();
+    autosave_timer_.setSingleShot(true);
+    autosave_timer_.setInterval(kAutosaveAfterMs);
+    connect(&autosave_timer_, &QTimer::timeout, this, &Session::autosave);
+}
+
+Session::~Session() { remove_autosave(autosave_folder_, file_); }
+
+const Shot* Session::shot() const { return project()->shots.empty() ? nullptr : &project()->shots.front(); }
+
+bool Session::edit(const QString& label, const std::function<void(Project&)>& change, const QString& merge_key) {
+    Project next = *project();
+    change(next);
+    for (const auto& shot : next.shots)
+        for (const auto& camera : shot.rig.cameras)
+            if (const auto fault = fault_in(camera.lens)) {
+                say(QString("Camera %1, %2: %3. %4").arg(QString::fromStdString(camera.id), QString::fromStdString(fault->member),
+                                                          QString::fromStdString(fault->what), QString::fromStdString(fault->mend)), Signal::stop);
+                emit project_changed(); // fields show the old value again
+                return false;
+            }
+    history_.apply(std::move(next), label.toStdString(), merge_key.toStdString());
+    after_change();
+    return true;
+}
+
+bool Session::edit_shot(const QString& label, const std::function<void(Shot&)>& change, const QString& merge_key) {
+    if (!shot()) return false;
+    return edit(label, [&](Project& p) { change(p.shots.front()); }, merge_key);
+}
+
+void Session::undo() {
+    if (!history_.can_undo()) return;
+    say("Undone: " + QString::fromStdString(history_.undo_label()));
+    history_.undo();
+    after_change();
+}
+
+void Session::redo() {
+    if (!history_.can_redo()) return;
+    say("Done again: " + QString::fromStdString(history_.redo_label()));
+    history_.redo();
+    after_change();
+}
+
+void Session::after_change() {
+    refresh_length();
+    if (is_dirty() && !autosave_timer_.isActive()) autosave_timer_.start();
+    if (const Shot* s = shot(); s && !find_camera(s->rig, selected_)) selected_ = s->rig.cameras.empty() ? "" : s->rig.cameras.front().id;
+    emit project_changed();
+    emit file_changed();
+}
+
+void Session::refresh_length() {
+    length_ = shot() ? shot_length(*project(), *shot(), *library_) : Seconds(0);
+    const Seconds last = length_ > Seconds(0) && shot() ? length_ - Rational(1) / shot()->rate : Seconds(0);
+    if (playhead_ > last) set_playhead(std::max(last, Seconds(0)));
+}
+
+void Session::replaced(Project project, const std::filesystem::path& file, bool saved) {
+    remove_autosave(autosave_folder_, file_);
+    file_ = file;
+    history_ = History(std::move(project));
+    saved_ = saved ? history_.now() : nullptr;
+    playhead_ = Seconds(0);
+    selected_.clear();
+    after_change();
+    if (shot()) set_playhead(std::clamp(shot()->in, Seconds(0), std::max(length_ - Rational(1) / shot()->rate, Seconds(0))));
+    emit playhead_changed();
+    emit selection_changed();
+    const auto missing = missing_media(*history_.now());
+    if (!missing.empty())
+        say(QString("%1 of %2 sources are not where they were. Gather shows which; relink them there.").arg(missing.size()).arg(history_.now()->media.size()),
+            Signal::care);
+}
+
+void Session::start_new() { replaced(Project{}, {}, true); }
+
+bool Session::open(const std::filesystem::path& file) {
+    try {
+        replaced(load_project(file), std::filesystem::absolute(file), true);
+        return true;
+    } catch (const std::exception& e) {
+        say(QString::fromStdString(e.what()), Signal::stop);
+        return false;
+    }
+}
+
+bool Session::save(const std::filesystem::path& file) {
+    try {
+        save_project(*project(), file);
+    } catch (const std::exception& e) {
+        say(QString::fromStdString(e.what()), Signal::stop);
+        return false;
+    }
+    remove_autosave(autosave_folder_, file_);
+    file_ = std::filesystem::absolute(file);
+    saved_ = history_.now();
+    say("Saved " + QString::fromStdString(file_.filename().string()));
+    emit file_changed();
+    return true;
+}
+
+void Session::recover(const Project& project, const std::filesystem::path& file) {
+    replaced(project, file, false);
+    say("Unsaved work was brought back. Save it to keep it.", Signal::care);
+}
+
+void Session::set_playhead(Seconds time) {
+    const Seconds frame = shot() ? Rational(1) / shot()->rate : Rational(1, 30);
+    time = std::clamp(time, Seconds(0), std::max(length_ - frame, Seconds(0)));
+    if (time == playhead_) return;
+    playhead_ = time;
+    emit playhead_changed();
+}
+
+void Session::select_camera(const std::string& id) {
+    if (id == selected_) return;
+    selected_ = id;
+    emit selection_changed();
+}
+
+void Session::autosave() {
+    if (!is_dirty()) return;
+    try {
+        write_autosave(autosave_folder_, file_, *project());
+    } catch (const std::exception& e) {
+        say("Unsaved work could not be kept safe: " + QString::fromStdString(e.what()), Signal::care);
+    }
+}
+
+} // namespace porb::app

@@ -1,0 +1,77 @@
+#pragma once
+
+#include "app/theme.h"
+#include "project/history.h"
+
+#include <QObject>
+#include <QTimer>
+
+#include <functional>
+
+namespace porb {
+class MediaLibrary;
+}
+
+namespace porb::app {
+
+/// What the window works on: a project's history, its file, the shot on show, the playhead and the selected camera.
+/// All edits go through edit(); everything else listens.
+class Session : public QObject {
+    Q_OBJECT
+  public:
+    explicit Session(std::filesystem::path autosave_folder, QObject* parent = nullptr);
+    ~Session() override;
+
+    const ProjectPtr& project() const { return history_.now(); }
+    const Shot* shot() const; ///< nullptr while the project is empty
+    const std::shared_ptr<MediaLibrary>& library() const { return library_; }
+
+    /// Applies `change` to a copy and makes it the project, as one undo step named `label`; the same `merge_key` again
+    /// continues that step. Changes that leave the rig impossible are refused with a message and false.
+    bool edit(const QString& label, const std::function<void(Project&)>& change, const QString& merge_key = {});
+    bool edit_shot(const QString& label, const std::function<void(Shot&)>& change, const QString& merge_key = {});
+    void end_drag() { history_.end_merge(); }
+    void undo();
+    void redo();
+    const History& history() const { return history_; }
+
+    const std::filesystem::path& file() const { return file_; }
+    bool is_dirty() const { return saved_ != history_.now(); }
+    void start_new();
+    bool open(const std::filesystem::path& file); ///< false, and a message, when it cannot be read
+    bool save(const std::filesystem::path& file);
+    /// Takes up what an earlier run left unsaved.
+    void recover(const Project& project, const std::filesystem::path& file);
+
+    Seconds playhead() const { return playhead_; }
+    void set_playhead(Seconds time);
+    Seconds length() const { return length_; }
+    void refresh_length();
+
+    const std::string& selected_camera() const { return selected_; }
+    void select_camera(const std::string& id);
+
+    void say(const QString& text, Signal signal = Signal::good) { emit said(text, signal); }
+
+  signals:
+    void project_changed();
+    void file_changed();
+    void playhead_changed();
+    void selection_changed();
+    void said(const QString& text, porb::app::Signal signal);
+
+  private:
+    void replaced(Project project, const std::filesystem::path& file, bool saved);
+    void after_change();
+    void autosave();
+
+    std::filesystem::path autosave_folder_, file_;
+    std::shared_ptr<MediaLibrary> library_;
+    History history_;
+    ProjectPtr saved_;
+    Seconds playhead_{0}, length_{0};
+    std::string selected_;
+    QTimer autosave_timer_;
+};
+
+} // namespace porb::app

@@ -1,0 +1,71 @@
+#pragma once
+
+#include "app/session.h"
+
+#include <QWidget>
+
+class QLabel;
+class QToolButton;
+
+namespace porb::app {
+
+/// The ruler: shot time with in and out handles, the playhead and what each source covers. Wheel zooms about the pointer.
+class TimeRuler : public QWidget {
+    Q_OBJECT
+  public:
+    explicit TimeRuler(Session& session, QWidget* parent = nullptr);
+    double x_of(double seconds) const;
+    void zoom(double factor, double about_x);
+    void show_all();
+
+  signals:
+    void scrubbed();
+
+  protected:
+    void paintEvent(QPaintEvent*) override;
+    void mousePressEvent(QMouseEvent*) override;
+    void mouseMoveEvent(QMouseEvent*) override;
+    void mouseReleaseEvent(QMouseEvent*) override;
+    void wheelEvent(QWheelEvent*) override;
+    void leaveEvent(QEvent*) override;
+
+  private:
+    enum class Grip { none, playhead, in, out, pan };
+    Grip grip_near(const QPointF& at) const;
+    double seconds_at(double x) const;
+    Seconds frame_near(double x) const;
+    double in_s() const;
+    double out_s() const;
+
+    Session& session_;
+    Grip grip_ = Grip::none;
+    double first_ = 0, shown_ = 0; ///< seconds at the left end; across the width (0: all)
+    double hover_x_ = -1, pan_x_ = 0;
+};
+
+/// The strip under the picture: transport, the time in large figures, and the ruler.
+class Timeline : public QWidget {
+    Q_OBJECT
+  public:
+    explicit Timeline(Session& session, QWidget* parent = nullptr);
+    void set_playing(bool playing);
+    TimeRuler& ruler() { return *ruler_; }
+
+  signals:
+    void play_wanted(bool play);
+    void step_wanted(int frames);
+    void in_wanted();
+    void out_wanted();
+    void scrubbed();
+
+  private:
+    void refresh();
+    Session& session_;
+    TimeRuler* ruler_;
+    QLabel *time_, *frame_, *used_;
+    QToolButton* play_;
+};
+
+QString time_text(Seconds t);
+
+} // namespace porb::app
