@@ -119,10 +119,10 @@ void TimeRuler::paintEvent(QPaintEvent*) {
     }
     const double x = x_of(session_.playhead().to_double());
     p.setPen(QPen(colour::accent, 1.6));
-    p.drawLine(QPointF(x, 12), QPointF(x, height()));
+    p.drawLine(QPointF(x, kRulerTop - 3), QPointF(x, height()));
     p.setPen(Qt::NoPen);
     p.setBrush(colour::accent);
-    p.drawEllipse(QPointF(x, 14), 5, 5);
+    p.drawEllipse(QPointF(x, kRulerTop - 3), 4.5, 4.5);
     if (hover_x_ >= 0 && grip_ == Grip::none) {
         p.setPen(QPen(QColor(255, 255, 255, 50), 1));
         p.drawLine(QPointF(hover_x_, kRulerTop), QPointF(hover_x_, track.bottom()));

@@ -8,7 +8,8 @@
 namespace porb {
 
 /// An exact fraction in lowest terms with a positive denominator. Seconds and frame rates are kept in it, so
-/// "frame n at rate r" is exactly n/r. Results that leave 64 bits are rounded to the nearest 1/1 000 000 000.
+/// "frame n at rate r" is exactly n/r. Results that leave 64 bits are rounded to the nearest
+/// 1/1 000 000 000 and limited to +-9 000 000 000.
 class Rational {
   public:
     constexpr Rational() = default;

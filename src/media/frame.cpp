@@ -35,22 +35,28 @@ bool is_plain_yuv(const AVPixFmtDescriptor& d) {
            d.log2_chroma_w <= 1 && d.log2_chroma_h <= 1 && d.comp[1].step == (d.comp[0].depth > 8 ? 2 : 1);
 }
 
-Picture through_words(const AVFrame& f, BufferPool* pool) {
-    const av::Scale scale(sws_getContext(f.width, f.height, static_cast<AVPixelFormat>(f.format), f.width, f.height,
-                                         AV_PIX_FMT_RGBA64LE, SWS_BICUBIC | SWS_ACCURATE_RND | SWS_FULL_CHR_H_INT, nullptr,
-                                         nullptr, nullptr));
+/// Anything else goes through the scaler, without scaling: 8-bit RGB and palettes exactly to RGBA bytes, the rest to
+/// 16-bit RGBA.
+Picture through_scaler(const AVFrame& f, BufferPool* pool) {
+    const auto format = static_cast<AVPixelFormat>(f.format);
+    const AVPixFmtDescriptor* d = av_pix_fmt_desc_get(format);
+    const bool rgb = d && (d->flags & (AV_PIX_FMT_FLAG_RGB | AV_PIX_FMT_FLAG_PAL));
+    const bool bytes = rgb && d->comp[0].depth <= 8;
+    const av::Scale scale(sws_getContext(f.width, f.height, format, f.width, f.height, bytes ? AV_PIX_FMT_RGBA : AV_PIX_FMT_RGBA64LE,
+                                         SWS_BICUBIC | SWS_ACCURATE_RND | SWS_FULL_CHR_H_INT | SWS_FULL_CHR_H_INP, nullptr, nullptr, nullptr));
     if (!scale)
-        throw Error(std::string("pixels of the kind '") + av_get_pix_fmt_name(static_cast<AVPixelFormat>(f.format)) +
-                        "' cannot be read",
-                    "", "Convert the file to 8- or 10-bit video or a plain still");
+        throw Error(std::string("pixels of the kind '") + (d ? d->name : "unknown") + "' cannot be read", "",
+                    "Convert the file to 8- or 10-bit video or a plain still");
     const YuvMatrix m = matrix_of(f);
     const int space = m.kr == kRec601.kr ? SWS_CS_ITU601 : m.kr == kRec2020.kr ? SWS_CS_BT2020 : SWS_CS_ITU709;
-    sws_setColorspaceDetails(scale.get(), sws_getCoefficients(space), f.color_range == AVCOL_RANGE_JPEG,
-                             sws_getCoefficients(SWS_CS_ITU709), 1, 0, 1 << 16, 1 << 16);
+    sws_setColorspaceDetails(scale.get(), sws_getCoefficients(space), rgb || f.color_range == AVCOL_RANGE_JPEG,
+                             sws_getCoefficients(space), 1, 0, 1 << 16, 1 << 16);
     std::vector<std::uint16_t> words(std::size_t(f.width) * std::size_t(f.height) * 4 + 64);
     std::uint8_t* planes[4] = {reinterpret_cast<std::uint8_t*>(words.data())};
-    const int strides[4] = {f.width * 8};
+    const int strides[4] = {f.width * (bytes ? 4 : 8)};
     sws_scale(scale.get(), f.data, f.linesize, 0, f.height, planes, strides);
+    if (bytes) // widened in place, from the back
+        for (std::size_t i = std::size_t(f.width) * std::size_t(f.height) * 4; i-- > 0;) words[i] = std::uint16_t(planes[0][i] * 257);
     Picture out(f.width, f.height, pool);
     rgba_from_words(words.data(), std::ptrdiff_t(f.width) * 4, out);
     return out;
@@ -94,7 +100,7 @@ Picture picture_from_frame(const AVFrame& f, int rotation_deg, const ColourChang
         out = Picture(f.width, f.height, pool);
         rgba_from_yuv(in, out);
     } else {
-        out = through_words(f, pool);
+        out = through_scaler(f, pool);
     }
     if (colour) colour->apply(out);
     return rotated(out, rotation_deg);

@@ -58,7 +58,7 @@ struct VideoReader::Impl {
 
     void fill_info(const std::filesystem::path& path) {
         const AVStream& s = stream();
-        info.ref = {path, MediaKind::video, {}};
+        info.ref = {path, MediaKind::video, FrameRate(30)};
         info.codec = avcodec_get_name(s.codecpar->codec_id);
         const auto avg = av::rational(s.avg_frame_rate), base = av::rational(s.r_frame_rate);
         info.rate = avg > Rational(0) ? avg : base > Rational(0) ? base : Rational(30);
@@ -144,14 +144,25 @@ struct VideoReader::Impl {
         }
     }
 
-    void seek(std::int64_t pts) {
+    void forget_decoded() {
         decoded.clear();
         avcodec_flush_buffers(codec.get());
         at_end = draining = false;
         last_pts = AV_NOPTS_VALUE;
-        if (av_seek_frame(format.get(), stream_index, pts, AVSEEK_FLAG_BACKWARD) < 0 &&
-            av_seek_frame(format.get(), stream_index, pts, AVSEEK_FLAG_ANY) < 0)
-            av_seek_frame(format.get(), -1, 0, AVSEEK_FLAG_BACKWARD | AVSEEK_FLAG_BYTE);
+    }
+
+    void seek(std::int64_t pts) {
+        forget_decoded();
+        if (av_seek_frame(format.get(), stream_index, pts, AVSEEK_FLAG_BACKWARD) < 0)
+            av_seek_frame(format.get(), stream_index, pts, AVSEEK_FLAG_ANY);
+    }
+
+    /// To the very start; by bytes where stamps cannot be trusted to find the first key frame.
+    void rewind() {
+        forget_decoded();
+        const bool by_bytes = !(format->iformat->flags & AVFMT_NO_BYTE_SEEK);
+        if (by_bytes && av_seek_frame(format.get(), -1, 0, AVSEEK_FLAG_BYTE) >= 0) return;
+        avformat_seek_file(format.get(), stream_index, INT64_MIN, first_pts, first_pts, 0);
     }
 
     /// Decodes until a frame after `pts` is there or the file ends; keeps the last one at or before `pts`.
@@ -181,7 +192,8 @@ struct VideoReader::Impl {
                 // Some files land after the asked place: step back further until a frame at or before it appears.
                 const std::int64_t second = std::max<std::int64_t>(1, (Rational(1) / tick).round());
                 for (const std::int64_t back : {std::int64_t(0), second, 10 * second, std::int64_t(-1)}) {
-                    seek(back < 0 ? first_pts : std::max(first_pts, pts - back));
+                    if (back < 0 || pts - back < first_pts) rewind();
+                    else seek(pts - back);
                     decode_past(pts);
                     if (!decoded.empty() && decoded.front()->pts <= pts) break;
                 }

@@ -52,7 +52,8 @@ Value value_of(const Word<Value> (&words)[N], const JsonPlace& place) {
 
 void put_extra(Json& j, const std::string& extra_json) {
     if (extra_json.empty()) return;
-    for (const auto& [key, value] : Json::parse(extra_json).items())
+    const Json extra = Json::parse(extra_json);
+    for (const auto& [key, value] : extra.items())
         if (!j.contains(key)) j[key] = value;
 }
 std::string extra_of(const JsonPlace& place, std::initializer_list<std::string_view> known) {

@@ -1,0 +1,62 @@
+#include "support/support.h"
+
+#include <fstream>
+#include <map>
+#include <regex>
+
+using namespace porb;
+using namespace porb::test;
+namespace fs = std::filesystem;
+
+namespace {
+std::string slurp(const fs::path& p) {
+    std::ifstream in(p);
+    return {std::istreambuf_iterator<char>(in), {}};
+}
+} // namespace
+
+TEST_CASE("no room of the core includes Qt, and rooms look only upwards") {
+    const std::vector<std::string> order = {"base", "picture", "optics", "media", "project", "stitch", "master", "sim", "cli", "app"};
+    const auto rank = [&](const std::string& room) { return std::find(order.begin(), order.end(), room) - order.begin(); };
+    const std::regex include("#include [<\"]([^>\"]+)[>\"]");
+    int files = 0;
+    for (const auto& entry : fs::recursive_directory_iterator(fs::path(PORB_SOURCE) / "src")) {
+        const auto ext = entry.path().extension();
+        if (ext != ".h" && ext != ".cpp") continue;
+        ++files;
+        const std::string room = fs::relative(entry.path(), fs::path(PORB_SOURCE) / "src").begin()->string();
+        REQUIRE(rank(room) < std::ptrdiff_t(order.size()));
+        const std::string text = slurp(entry.path());
+        for (auto it = std::sregex_iterator(text.begin(), text.end(), include); it != std::sregex_iterator(); ++it) {
+            const std::string name = (*it)[1];
+            INFO(entry.path() << " includes " << name);
+            if (room != "app") CHECK_FALSE(std::regex_search(name, std::regex("^Q[A-Z]|^Qt")));
+            const std::string from = name.substr(0, name.find('/'));
+            if (name.find('/') != std::string::npos && rank(from) < std::ptrdiff_t(order.size())) CHECK(rank(from) <= rank(room));
+            if (name.starts_with("libav") || name.starts_with("libsw")) CHECK(room == "media");
+            if (name.starts_with("embree")) CHECK(room == "sim");
+        }
+    }
+    CHECK(files > 50);
+}
+
+TEST_CASE("headers do not use whole namespaces") {
+    for (const auto& entry : fs::recursive_directory_iterator(fs::path(PORB_SOURCE) / "src"))
+        if (entry.path().extension() == ".h") {
+            INFO(entry.path());
+            CHECK(slurp(entry.path()).find("using namespace") == std::string::npos);
+        }
+}
+
+TEST_CASE("the demo takes are whole and small") {
+    std::uintmax_t all = 0;
+    for (const auto& entry : fs::recursive_directory_iterator(fs::path(PORB_SOURCE) / "demo")) {
+        if (!entry.is_regular_file()) continue;
+        INFO(entry.path());
+        CHECK(entry.file_size() < 4'000'000);
+        all += entry.file_size();
+    }
+    CHECK(all < 30'000'000);
+    for (const char* name : {"dual/hall_dual.porb", "pair/hall_pair.porb", "ring/hall_ring.porb"})
+        CHECK(missing_media(load_project(fs::path(PORB_SOURCE) / "demo" / name)).empty());
+}
