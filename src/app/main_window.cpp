@@ -133,6 +133,13 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder) : session_(data
     set_station(Station::gather);
 }
 
+MainWindow::~MainWindow() {
+    // The widgets look at the session, which is a member and would go before them.
+    stills_.clear();
+    hide();
+    delete takeCentralWidget();
+}
+
 void MainWindow::make_view_bar(QWidget* holder) {
     holder->setFixedHeight(36);
     auto* row = new QHBoxLayout(holder);
@@ -392,7 +399,7 @@ void MainWindow::save_still() {
     if (half) request.mapping = SphereMapping::half_equirect;
     const ProjectPtr project = session_.project();
     say("Rendering " + QFileInfo(f).fileName() + "…", Signal::good);
-    std::thread([this, request, project, id = shot->id, f] {
+    stills_.emplace_back([this, request, project, id = shot->id, f] {
         QString words = "Saved " + QFileInfo(f).fileName();
         Signal signal = Signal::good;
         try {
@@ -403,7 +410,7 @@ void MainWindow::save_still() {
             signal = Signal::stop;
         }
         QMetaObject::invokeMethod(this, [this, words, signal] { say(words, signal); }, Qt::QueuedConnection);
-    }).detach();
+    });
 }
 
 void MainWindow::remember_recent(const QString& file) {

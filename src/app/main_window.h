@@ -24,6 +24,7 @@ class MainWindow : public QMainWindow {
     Q_OBJECT
   public:
     explicit MainWindow(const std::filesystem::path& data_folder);
+    ~MainWindow() override;
 
     Session& session() { return session_; }
     PictureArea& picture() { return *picture_; }
@@ -77,6 +78,7 @@ class MainWindow : public QMainWindow {
     QMenu* recent_;
     QAction *undo_, *redo_;
     QList<QAction*> actions_;
+    std::vector<std::jthread> stills_; ///< being saved
 };
 
 /// The folder of the demo takes, beside the sources or where the program was installed; empty when there is none.
