@@ -1,6 +1,7 @@
 // Timings as ratios against the plain way of doing the same work, in the same run:
-//   blend   the fused warp-and-blend of two lenses into 3840 x 1920 against two cv::remap calls and a weighted sum
-//   path    the whole two-lens path, compressed 3840 x 1920 file to panorama frame, against FFmpeg's general projection filter
+//   blend   the fused warp-and-blend of two lenses into 3840 x 1920 against two cv::remap calls and a
+//   weighted sum path    the whole two-lens path, compressed 3840 x 1920 file to panorama frame, against
+//   FFmpeg's general projection filter
 // Both at the same interpolation. Prints a table; `porb_bench blend` or `porb_bench path` runs one.
 #include "base/angle.h"
 #include "base/error.h"
@@ -35,7 +36,9 @@ double median(std::vector<double> v) {
     return v[v.size() / 2];
 }
 
-Rig two_fisheyes() { return nominal_rig(2, 2 * kCircle, kCircle, 2, 200); }
+Rig two_fisheyes() {
+    return nominal_rig(2, 2 * kCircle, kCircle, 2, 200);
+}
 
 View view_with(Filter filter) {
     View v;
@@ -45,7 +48,8 @@ View view_with(Filter filter) {
 }
 
 void row(const std::string& what, double ours, double theirs) {
-    fmt::print("{:<58} {:>9.2f} ms {:>9.2f} ms {:>7.2f} x\n", what, 1000 * ours, 1000 * theirs, theirs / ours);
+    fmt::print("{:<58} {:>9.2f} ms {:>9.2f} ms {:>7.2f} x\n", what, 1000 * ours, 1000 * theirs,
+               theirs / ours);
 }
 
 /// OpenCV's way: one float map for each lens, remap of 8-bit RGB, weights from the same rule, a weighted sum.
@@ -96,12 +100,15 @@ void bench_blend(Filter filter) {
     for (int i = 0; i < kRounds; ++i) {
         ours.push_back(seconds_of([&] {
             const int rows = 16;
-            cv::parallel_for_(cv::Range(0, plan.height / rows), [&](const cv::Range& r) { blend_rows(plan, sources, filter, r.start * rows, r.end * rows, out); });
+            cv::parallel_for_(cv::Range(0, plan.height / rows), [&](const cv::Range& r) {
+                blend_rows(plan, sources, filter, r.start * rows, r.end * rows, out);
+            });
         }));
         theirs.push_back(seconds_of([&] {
             cv::Mat part[2], sum, scaled;
             for (int l = 0; l < 2; ++l)
-                cv::remap(source_cv, part[l], fixed[l], fixed_fraction[l], filter == Filter::cubic ? cv::INTER_CUBIC : cv::INTER_LINEAR, cv::BORDER_CONSTANT);
+                cv::remap(source_cv, part[l], fixed[l], fixed_fraction[l],
+                          filter == Filter::cubic ? cv::INTER_CUBIC : cv::INTER_LINEAR, cv::BORDER_CONSTANT);
             cv::multiply(part[0], weight[0], sum, 1, CV_32FC3);
             cv::multiply(part[1], weight[1], scaled, 1, CV_32FC3);
             cv::add(sum, scaled, sum);
@@ -109,8 +116,11 @@ void bench_blend(Filter filter) {
             sum.convertTo(bytes, CV_8UC3);
         }));
     }
-    row(fmt::format("warp and blend, {} (OpenCV remap, 8 bit)", filter == Filter::cubic ? "cubic" : "linear"), median(ours), median(theirs));
-    if (filter == Filter::cubic) fmt::print("  (its plan, made once: {:.0f} ms, {:.0f} MB)\n", 1000 * plan_s, double(plan.bytes()) / 1e6);
+    row(fmt::format("warp and blend, {} (OpenCV remap, 8 bit)", filter == Filter::cubic ? "cubic" : "linear"),
+        median(ours), median(theirs));
+    if (filter == Filter::cubic)
+        fmt::print("  (its plan, made once: {:.0f} ms, {:.0f} MB)\n", 1000 * plan_s,
+                   double(plan.bytes()) / 1e6);
 }
 
 void bench_path(Filter filter, const std::filesystem::path& file, int frames) {
@@ -119,52 +129,67 @@ void bench_path(Filter filter, const std::filesystem::path& file, int frames) {
     for (auto& c : shot.cameras) c.media = add_media(project, media_ref_for(file));
     project.shots.push_back(shot);
     const View view = view_with(filter);
-    const std::string words = fmt::format("ffmpeg -v error -nostdin -i {} -an -vf v360=dfisheye:e:ih_fov=200:iv_fov=200:w={}:h={}:interp={} -f null -",
-                                          file.string(), kWidth, kWidth / 2, filter == Filter::cubic ? "cubic" : "linear");
+    const std::string words =
+        fmt::format("ffmpeg -v error -nostdin -i {} -an -vf "
+                    "v360=dfisheye:e:ih_fov=200:iv_fov=200:w={}:h={}:interp={} -f null -",
+                    file.string(), kWidth, kWidth / 2, filter == Filter::cubic ? "cubic" : "linear");
     std::vector<double> ours, to_8_bit, theirs;
     for (int i = 0; i < 3; ++i) {
         for (const bool bytes : {false, true}) {
             Composer composer(std::make_shared<MediaLibrary>(64u << 20));
-            (bytes ? to_8_bit : ours).push_back(seconds_of([&] {
-                // As in a master: reading the next frame and blending this one side by side; the plan is part of the time.
-                Pipe<Composer::Gathered> read(2);
-                std::thread reader([&] {
-                    for (int n = 0; n < frames; ++n) read.put(composer.gather(project, project.shots[0], frame_time(n, FrameRate(24)), view));
-                    read.close();
-                });
-                std::vector<std::uint8_t> memory(std::size_t(kWidth) * (kWidth / 2) * 3 / 2);
-                while (const auto g = read.take()) {
-                    const Picture p = composer.blend(*g);
-                    if (!bytes) continue;
-                    YuvPlanes<std::uint8_t> out; // as an encoder would take it
-                    out.width = kWidth, out.height = kWidth / 2;
-                    out.plane = {memory.data(), memory.data() + std::size_t(kWidth) * (kWidth / 2), memory.data() + std::size_t(kWidth) * (kWidth / 2) * 5 / 4};
-                    out.stride = {kWidth, kWidth / 2, kWidth / 2};
-                    yuv_from_rgba(p, out);
-                }
-                reader.join();
-            }) / frames);
+            (bytes ? to_8_bit : ours)
+                .push_back(seconds_of([&] {
+                               // As in a master: reading the next frame and blending this one side by side;
+                               // the plan is part of the time.
+                               Pipe<Composer::Gathered> read(2);
+                               std::thread reader([&] {
+                                   for (int n = 0; n < frames; ++n)
+                                       read.put(composer.gather(project, project.shots[0],
+                                                                frame_time(n, FrameRate(24)), view));
+                                   read.close();
+                               });
+                               std::vector<std::uint8_t> memory(std::size_t(kWidth) * (kWidth / 2) * 3 / 2);
+                               while (const auto g = read.take()) {
+                                   const Picture p = composer.blend(*g);
+                                   if (!bytes) continue;
+                                   YuvPlanes<std::uint8_t> out; // as an encoder would take it
+                                   out.width = kWidth, out.height = kWidth / 2;
+                                   out.plane = {memory.data(),
+                                                memory.data() + std::size_t(kWidth) * (kWidth / 2),
+                                                memory.data() + std::size_t(kWidth) * (kWidth / 2) * 5 / 4};
+                                   out.stride = {kWidth, kWidth / 2, kWidth / 2};
+                                   yuv_from_rgba(p, out);
+                               }
+                               reader.join();
+                           }) /
+                           frames);
         }
         theirs.push_back(seconds_of([&] {
-            if (std::system(words.c_str()) != 0) throw Error("FFmpeg's filter failed", words, "");
-        }) / frames);
+                             if (std::system(words.c_str()) != 0)
+                                 throw Error("FFmpeg's filter failed", words, "");
+                         }) /
+                         frames);
     }
     const char* name = filter == Filter::cubic ? "cubic" : "linear";
     row(fmt::format("file to panorama, {}, working format", name), median(ours), median(theirs));
-    row(fmt::format("file to panorama, {}, to 8-bit 4:2:0 as the filter gives", name), median(to_8_bit), median(theirs));
+    row(fmt::format("file to panorama, {}, to 8-bit 4:2:0 as the filter gives", name), median(to_8_bit),
+        median(theirs));
 }
 
 } // namespace
 
 int main(int argc, char** argv) {
     const std::string which = argc > 1 ? argv[1] : "all";
-    fmt::print("two lenses, 3840 x 1920, {} threads; medians of one run\n{:<58} {:>12} {:>12} {:>9}\n", std::thread::hardware_concurrency(), "", "ours", "plain", "ratio");
+    fmt::print("two lenses, 3840 x 1920, {} threads; medians of one run\n{:<58} {:>12} {:>12} {:>9}\n",
+               std::thread::hardware_concurrency(), "", "ours", "plain", "ratio");
     if (which != "path")
         for (const Filter f : {Filter::linear, Filter::cubic}) bench_blend(f);
     if (which != "blend") {
         const auto file = std::filesystem::temp_directory_path() / fmt::format("porb-bench-{}.mp4", getpid());
-        const std::string make = fmt::format("ffmpeg -v error -nostdin -y -i {}/demo/dual/hall_dual.mp4 -an -vf scale=3840:1920:flags=bicubic -c:v libx264 -preset veryfast -crf 20 {}",
-                                             PORB_SOURCE, file.string());
+        const std::string make =
+            fmt::format("ffmpeg -v error -nostdin -y -i {}/demo/dual/hall_dual.mp4 -an -vf "
+                        "scale=3840:1920:flags=bicubic -c:v libx264 -preset veryfast -crf 20 {}",
+                        PORB_SOURCE, file.string());
         if (std::system(make.c_str()) != 0) return 1;
         for (const Filter f : {Filter::linear, Filter::cubic}) bench_path(f, file, 96);
         std::filesystem::remove(file);

@@ -16,8 +16,11 @@ std::string slurp(const fs::path& p) {
 } // namespace
 
 TEST_CASE("no room of the core includes Qt, and rooms look only upwards") {
-    const std::vector<std::string> order = {"base", "picture", "optics", "media", "project", "stitch", "master", "sim", "cli", "app"};
-    const auto rank = [&](const std::string& room) { return std::find(order.begin(), order.end(), room) - order.begin(); };
+    const std::vector<std::string> order = {"base",   "picture", "optics", "media", "project",
+                                            "stitch", "master",  "sim",    "cli",   "app"};
+    const auto rank = [&](const std::string& room) {
+        return std::find(order.begin(), order.end(), room) - order.begin();
+    };
     const std::regex include("#include [<\"]([^>\"]+)[>\"]");
     int files = 0;
     for (const auto& entry : fs::recursive_directory_iterator(fs::path(PORB_SOURCE) / "src")) {
@@ -27,12 +30,14 @@ TEST_CASE("no room of the core includes Qt, and rooms look only upwards") {
         const std::string room = fs::relative(entry.path(), fs::path(PORB_SOURCE) / "src").begin()->string();
         REQUIRE(rank(room) < std::ptrdiff_t(order.size()));
         const std::string text = slurp(entry.path());
-        for (auto it = std::sregex_iterator(text.begin(), text.end(), include); it != std::sregex_iterator(); ++it) {
+        for (auto it = std::sregex_iterator(text.begin(), text.end(), include); it != std::sregex_iterator();
+             ++it) {
             const std::string name = (*it)[1];
             INFO(entry.path() << " includes " << name);
             if (room != "app") CHECK_FALSE(std::regex_search(name, std::regex("^Q[A-Z]|^Qt")));
             const std::string from = name.substr(0, name.find('/'));
-            if (name.find('/') != std::string::npos && rank(from) < std::ptrdiff_t(order.size())) CHECK(rank(from) <= rank(room));
+            if (name.find('/') != std::string::npos && rank(from) < std::ptrdiff_t(order.size()))
+                CHECK(rank(from) <= rank(room));
             if (name.starts_with("libav") || name.starts_with("libsw")) CHECK(room == "media");
             if (name.starts_with("embree")) CHECK(room == "sim");
         }

@@ -7,7 +7,8 @@
 
 namespace porb::app {
 
-CommandPalette::CommandPalette(const QList<QAction*>& actions, QWidget* parent) : QDialog(parent, Qt::Popup), actions_(actions) {
+CommandPalette::CommandPalette(const QList<QAction*>& actions, QWidget* parent)
+    : QDialog(parent, Qt::Popup), actions_(actions) {
     setObjectName("command_palette");
     setFixedSize(460, 340);
     auto* column = new QVBoxLayout(this);
@@ -31,8 +32,12 @@ void CommandPalette::filter(const QString& text) {
     const QStringList words = text.split(' ', Qt::SkipEmptyParts);
     for (QAction* a : actions_) {
         const QString name = a->text().remove('&');
-        if (!std::all_of(words.begin(), words.end(), [&](const QString& w) { return name.contains(w, Qt::CaseInsensitive); })) continue;
-        auto* item = new QListWidgetItem(name + (a->shortcut().isEmpty() ? "" : "    " + a->shortcut().toString(QKeySequence::NativeText)), list_);
+        if (!std::all_of(words.begin(), words.end(),
+                         [&](const QString& w) { return name.contains(w, Qt::CaseInsensitive); }))
+            continue;
+        auto* item = new QListWidgetItem(
+            name + (a->shortcut().isEmpty() ? "" : "    " + a->shortcut().toString(QKeySequence::NativeText)),
+            list_);
         item->setData(Qt::UserRole, QVariant::fromValue(static_cast<void*>(a)));
         if (!a->isEnabled()) item->setFlags(Qt::NoItemFlags);
     }
@@ -51,7 +56,8 @@ bool CommandPalette::eventFilter(QObject* object, QEvent* event) {
     if (object == line_ && event->type() == QEvent::KeyPress) {
         const int key = static_cast<QKeyEvent*>(event)->key();
         if (key == Qt::Key_Down || key == Qt::Key_Up) {
-            list_->setCurrentRow(std::clamp(list_->currentRow() + (key == Qt::Key_Down ? 1 : -1), 0, list_->count() - 1));
+            list_->setCurrentRow(
+                std::clamp(list_->currentRow() + (key == Qt::Key_Down ? 1 : -1), 0, list_->count() - 1));
             return true;
         }
     }
@@ -61,8 +67,11 @@ bool CommandPalette::eventFilter(QObject* object, QEvent* event) {
 QString shortcuts_text(const QList<QAction*>& actions) {
     QString text = "<table cellpadding='3'>";
     for (QAction* a : actions)
-        if (!a->shortcut().isEmpty()) text += QString("<tr><td><b>%1</b></td><td>%2</td></tr>").arg(a->shortcut().toString(QKeySequence::NativeText), a->text().remove('&'));
-    return text + "</table><p>In the picture: drag to look or level, wheel to zoom or change the field of view,<br>arrow keys, + and − do the same. Numbers can be typed, "
+        if (!a->shortcut().isEmpty())
+            text += QString("<tr><td><b>%1</b></td><td>%2</td></tr>")
+                        .arg(a->shortcut().toString(QKeySequence::NativeText), a->text().remove('&'));
+    return text + "</table><p>In the picture: drag to look or level, wheel to zoom or change the field of "
+                  "view,<br>arrow keys, + and − do the same. Numbers can be typed, "
                   "dragged sideways<br>(Shift: finely) and stepped with the arrow keys.</p>";
 }
 

@@ -20,12 +20,23 @@ namespace {
 constexpr double kLikelyFov = 190; // of a fisheye nobody has said anything about
 
 QString facts_text(const MediaInfo& i) {
-    QString text = QString("%1 × %2, %3, %4 bit").arg(i.width).arg(i.height).arg(QString::fromStdString(i.codec)).arg(i.depth);
+    QString text = QString("%1 × %2, %3, %4 bit")
+                       .arg(i.width)
+                       .arg(i.height)
+                       .arg(QString::fromStdString(i.codec))
+                       .arg(i.depth);
     if (i.ref.kind != MediaKind::still)
-        text += QString("\n%1 s, %2 fps, %3 frames").arg(i.duration.to_double(), 0, 'f', 3).arg(i.rate.to_double(), 0, 'g', 6).arg(i.frames);
-    text += i.sound ? QString("\nsound: %1, %2 Hz, %3 channels").arg(QString::fromStdString(i.sound->codec)).arg(i.sound->rate_hz).arg(i.sound->channels)
+        text += QString("\n%1 s, %2 fps, %3 frames")
+                    .arg(i.duration.to_double(), 0, 'f', 3)
+                    .arg(i.rate.to_double(), 0, 'g', 6)
+                    .arg(i.frames);
+    text += i.sound ? QString("\nsound: %1, %2 Hz, %3 channels")
+                          .arg(QString::fromStdString(i.sound->codec))
+                          .arg(i.sound->rate_hz)
+                          .arg(i.sound->channels)
                     : QString("\nno sound");
-    text += QString("\ncolour: %1, %2 range").arg(QString::fromStdString(i.matrix), i.full_range ? "full" : "video");
+    text += QString("\ncolour: %1, %2 range")
+                .arg(QString::fromStdString(i.matrix), i.full_range ? "full" : "video");
     if (i.rotation_deg) text += QString("\nturned by %1°").arg(i.rotation_deg);
     for (const auto& r : i.remarks) text += "\n▲ " + QString::fromStdString(r);
     return text;
@@ -51,7 +62,8 @@ std::vector<std::filesystem::path> folded_sequences(const QStringList& files) {
 }
 
 GatherPanel::GatherPanel(Session& session, QWidget* parent)
-    : Panel("Gather", "The files of one take: give every camera its source, and choose the sound.", parent), session_(session) {
+    : Panel("Gather", "The files of one take: give every camera its source, and choose the sound.", parent),
+      session_(session) {
     setObjectName("gather_panel");
     group("FILES");
     files_ = new QListWidget;
@@ -107,7 +119,8 @@ GatherPanel::GatherPanel(Session& session, QWidget* parent)
     connect(two_circles_, &QPushButton::clicked, this, [this] { make_rig(2); });
     connect(files_, &QListWidget::currentRowChanged, this, &GatherPanel::show_facts);
     connect(cameras_, &QTableWidget::currentCellChanged, this, [this](int r, int, int, int) {
-        if (const Shot* s = session_.shot(); s && r >= 0 && r < int(s->cameras.size())) session_.select_camera(s->cameras[std::size_t(r)].camera);
+        if (const Shot* s = session_.shot(); s && r >= 0 && r < int(s->cameras.size()))
+            session_.select_camera(s->cameras[std::size_t(r)].camera);
     });
     connect(cameras_, &QTableWidget::cellChanged, this, [this](int r, int c) {
         const Shot* shot = session_.shot();
@@ -116,7 +129,8 @@ GatherPanel::GatherPanel(Session& session, QWidget* parent)
         try {
             const Seconds offset = Rational::parse(text.toStdString(), "offset");
             const std::string id = shot->cameras[std::size_t(r)].camera;
-            session_.edit_shot("Set time offset of " + QString::fromStdString(id), [&](Shot& s) { s.cameras[std::size_t(r)].offset = offset; });
+            session_.edit_shot("Set time offset of " + QString::fromStdString(id),
+                               [&](Shot& s) { s.cameras[std::size_t(r)].offset = offset; });
         } catch (const Error& e) {
             session_.say(QString::fromStdString(e.message()), Signal::care);
             refresh();
@@ -133,13 +147,17 @@ GatherPanel::GatherPanel(Session& session, QWidget* parent)
 GatherPanel::~GatherPanel() = default;
 
 void GatherPanel::choose_files() {
-    const QStringList files = QFileDialog::getOpenFileNames(this, "Add the files of a take", {},
-                                                            "Pictures and video (*.mp4 *.mov *.mkv *.webm *.mxf *.avi *.ts *.png *.jpg *.jpeg *.tif *.tiff *.exr);;All files (*)");
+    const QStringList files =
+        QFileDialog::getOpenFileNames(this, "Add the files of a take", {},
+                                      "Pictures and video (*.mp4 *.mov *.mkv *.webm *.mxf *.avi *.ts *.png "
+                                      "*.jpg *.jpeg *.tif *.tiff *.exr);;All files (*)");
     if (!files.isEmpty()) add_files(files);
 }
 
 void GatherPanel::add_files(const QStringList& files) {
-    session_.say(QString("Reading %1…").arg(files.size() == 1 ? QFileInfo(files[0]).fileName() : QString("%1 files").arg(files.size())));
+    session_.say(
+        QString("Reading %1…")
+            .arg(files.size() == 1 ? QFileInfo(files[0]).fileName() : QString("%1 files").arg(files.size())));
     const auto paths = folded_sequences(files);
     probes_.emplace_back([this, paths] {
         std::vector<Probed> probed;
@@ -153,7 +171,8 @@ void GatherPanel::add_files(const QStringList& files) {
             }
             probed.push_back(std::move(p));
         }
-        QMetaObject::invokeMethod(this, [this, probed] { take(probed); }, Qt::QueuedConnection);
+        QMetaObject::invokeMethod(
+            this, [this, probed] { take(probed); }, Qt::QueuedConnection);
     });
 }
 
@@ -161,35 +180,47 @@ void GatherPanel::take(const std::vector<Probed>& probed) {
     std::vector<Probed> good;
     QString errors;
     for (const auto& p : probed)
-        if (p.info) good.push_back(p);
-        else errors += (errors.isEmpty() ? "" : "\n") + p.error;
+        if (p.info)
+            good.push_back(p);
+        else
+            errors += (errors.isEmpty() ? "" : "\n") + p.error;
     if (!good.empty()) {
-        session_.edit(good.size() == 1 ? "Add " + QString::fromStdString(good[0].ref.path.filename().string()) : QString("Add %1 files").arg(good.size()), [&](Project& p) {
-            std::vector<std::string> ids;
-            for (const auto& g : good) ids.push_back(add_media(p, g.ref));
-            const MediaInfo& first = *good[0].info;
-            if (p.shots.empty()) {
-                // Twice as wide as high: two circles side by side; otherwise a circle in each file.
-                const bool two = good.size() == 1 && first.width >= 1.9 * first.height && first.width <= 2.1 * first.height;
-                const int count = two ? 2 : std::min<int>(kMostCameras, int(good.size()));
-                Shot shot = shot_for_rig(nominal_rig(count, first.width, first.height, two ? 2 : 1, kLikelyFov), "Shot 1");
-                if (first.ref.kind == MediaKind::video) shot.rate = first.rate;
-                p.shots.push_back(std::move(shot));
-            }
-            Shot& shot = p.shots.front();
-            std::size_t next = 0;
-            for (auto& c : shot.cameras) {
-                if (!c.media.empty()) continue;
-                const Lens& lens = find_camera(shot.rig, c.camera)->lens;
-                const bool shared = lens.circle.radius_px * 2 <= lens.width * 0.55;
-                if (next < good.size() && good[next].info->width == lens.width && good[next].info->height == lens.height) c.media = ids[next];
-                if (!shared && next < good.size()) ++next;
-            }
-            if (shot.sound.empty())
-                for (std::size_t i = 0; i < good.size() && shot.sound.empty(); ++i)
-                    if (good[i].info->sound) shot.sound = ids[i];
-        });
-        session_.say(QString("%1 added").arg(good.size() == 1 ? QString::fromStdString(good[0].ref.path.filename().string()) : QString("%1 files").arg(good.size())));
+        session_.edit(good.size() == 1 ? "Add " + QString::fromStdString(good[0].ref.path.filename().string())
+                                       : QString("Add %1 files").arg(good.size()),
+                      [&](Project& p) {
+                          std::vector<std::string> ids;
+                          for (const auto& g : good) ids.push_back(add_media(p, g.ref));
+                          const MediaInfo& first = *good[0].info;
+                          if (p.shots.empty()) {
+                              // Twice as wide as high: two circles side by side; otherwise a circle in each
+                              // file.
+                              const bool two = good.size() == 1 && first.width >= 1.9 * first.height &&
+                                               first.width <= 2.1 * first.height;
+                              const int count = two ? 2 : std::min<int>(kMostCameras, int(good.size()));
+                              Shot shot = shot_for_rig(
+                                  nominal_rig(count, first.width, first.height, two ? 2 : 1, kLikelyFov),
+                                  "Shot 1");
+                              if (first.ref.kind == MediaKind::video) shot.rate = first.rate;
+                              p.shots.push_back(std::move(shot));
+                          }
+                          Shot& shot = p.shots.front();
+                          std::size_t next = 0;
+                          for (auto& c : shot.cameras) {
+                              if (!c.media.empty()) continue;
+                              const Lens& lens = find_camera(shot.rig, c.camera)->lens;
+                              const bool shared = lens.circle.radius_px * 2 <= lens.width * 0.55;
+                              if (next < good.size() && good[next].info->width == lens.width &&
+                                  good[next].info->height == lens.height)
+                                  c.media = ids[next];
+                              if (!shared && next < good.size()) ++next;
+                          }
+                          if (shot.sound.empty())
+                              for (std::size_t i = 0; i < good.size() && shot.sound.empty(); ++i)
+                                  if (good[i].info->sound) shot.sound = ids[i];
+                      });
+        session_.say(QString("%1 added")
+                         .arg(good.size() == 1 ? QString::fromStdString(good[0].ref.path.filename().string())
+                                               : QString("%1 files").arg(good.size())));
     }
     if (!errors.isEmpty()) session_.say(errors, Signal::stop);
 }
@@ -202,38 +233,47 @@ void GatherPanel::make_rig(int circles) {
     MediaInfo first;
     try {
         first = session_.library()->info(p.media[std::size_t(row)].ref);
-        if (circles == 2) ids = {p.media[std::size_t(row)].id, p.media[std::size_t(row)].id};
+        if (circles == 2)
+            ids = {p.media[std::size_t(row)].id, p.media[std::size_t(row)].id};
         else
             for (const auto& m : p.media) ids.push_back(m.id);
     } catch (const Error& e) {
         session_.say(QString::fromStdString(e.message()), Signal::stop);
         return;
     }
-    session_.edit(circles == 2 ? "Set up two circles in one file" : "Set up one circle in each file", [&](Project& next) {
-        Shot shot = shot_for_rig(nominal_rig(std::min<int>(kMostCameras, int(ids.size())), first.width, first.height, circles, kLikelyFov), "Shot 1");
-        if (!next.shots.empty()) {
-            const Shot& old = next.shots.front();
-            shot.id = old.id, shot.name = old.name, shot.sound = old.sound, shot.rate = old.rate, shot.in = old.in, shot.out = old.out;
-        } else if (first.ref.kind == MediaKind::video) {
-            shot.rate = first.rate;
-        }
-        for (std::size_t i = 0; i < shot.cameras.size(); ++i) shot.cameras[i].media = ids[i];
-        if (next.shots.empty()) next.shots.push_back(std::move(shot));
-        else next.shots.front() = std::move(shot);
-    });
+    session_.edit(circles == 2 ? "Set up two circles in one file" : "Set up one circle in each file",
+                  [&](Project& next) {
+                      Shot shot = shot_for_rig(nominal_rig(std::min<int>(kMostCameras, int(ids.size())),
+                                                           first.width, first.height, circles, kLikelyFov),
+                                               "Shot 1");
+                      if (!next.shots.empty()) {
+                          const Shot& old = next.shots.front();
+                          shot.id = old.id, shot.name = old.name, shot.sound = old.sound,
+                          shot.rate = old.rate, shot.in = old.in, shot.out = old.out;
+                      } else if (first.ref.kind == MediaKind::video) {
+                          shot.rate = first.rate;
+                      }
+                      for (std::size_t i = 0; i < shot.cameras.size(); ++i) shot.cameras[i].media = ids[i];
+                      if (next.shots.empty())
+                          next.shots.push_back(std::move(shot));
+                      else
+                          next.shots.front() = std::move(shot);
+                  });
 }
 
 void GatherPanel::relink() {
     const int row = files_->currentRow();
     if (row < 0) return;
     const Media media = session_.project()->media[std::size_t(row)];
-    const QString file = QFileDialog::getOpenFileName(this, "Where is " + QString::fromStdString(media.ref.path.filename().string()) + " now?");
+    const QString file = QFileDialog::getOpenFileName(
+        this, "Where is " + QString::fromStdString(media.ref.path.filename().string()) + " now?");
     if (file.isEmpty()) return;
     session_.library()->forget(media.ref);
     std::filesystem::path path = file.toStdString();
     if (media.ref.kind == MediaKind::sequence)
         if (const auto pattern = pattern_of(path)) path = *pattern;
-    session_.edit("Relink " + QString::fromStdString(media.id), [&](Project& p) { p = relinked(p, media.id, path); });
+    session_.edit("Relink " + QString::fromStdString(media.id),
+                  [&](Project& p) { p = relinked(p, media.id, path); });
 }
 
 void GatherPanel::remove_media() {
@@ -256,7 +296,8 @@ void GatherPanel::show_facts() {
     relink_->setEnabled(row >= 0);
     remove_->setEnabled(row >= 0);
     if (row < 0 || row >= int(p.media.size())) {
-        facts_->setText(p.media.empty() ? "Nothing gathered yet. Add files, or drop them on the window." : "");
+        facts_->setText(p.media.empty() ? "Nothing gathered yet. Add files, or drop them on the window."
+                                        : "");
         return;
     }
     try {
@@ -274,7 +315,8 @@ void GatherPanel::refresh() {
     files_->clear();
     for (const auto& m : p.media) {
         const bool gone = std::find(missing.begin(), missing.end(), m.id) != missing.end();
-        auto* item = new QListWidgetItem(QString::fromStdString(m.ref.path.filename().string()) + (gone ? "  — missing" : ""), files_);
+        auto* item = new QListWidgetItem(
+            QString::fromStdString(m.ref.path.filename().string()) + (gone ? "  — missing" : ""), files_);
         item->setIcon(signal_icon(gone ? Signal::stop : Signal::good));
         item->setToolTip(QString::fromStdString(m.ref.path.string()));
     }
@@ -289,13 +331,15 @@ void GatherPanel::refresh() {
         cameras_->setItem(r, 0, id);
         auto* choice = new QComboBox;
         choice->addItem("no source", "");
-        for (const auto& m : p.media) choice->addItem(QString::fromStdString(m.id), QString::fromStdString(m.id));
+        for (const auto& m : p.media)
+            choice->addItem(QString::fromStdString(m.id), QString::fromStdString(m.id));
         choice->setCurrentIndex(std::max(0, choice->findData(QString::fromStdString(c.media))));
         choice->setAccessibleName("Source of camera " + QString::fromStdString(c.camera));
         const std::string camera = c.camera;
         connect(choice, &QComboBox::activated, this, [this, choice, camera, r](int i) {
             const std::string media = choice->itemData(i).toString().toStdString();
-            session_.edit_shot("Choose the source of " + QString::fromStdString(camera), [&](Shot& s) { s.cameras[std::size_t(r)].media = media; });
+            session_.edit_shot("Choose the source of " + QString::fromStdString(camera),
+                               [&](Shot& s) { s.cameras[std::size_t(r)].media = media; });
         });
         cameras_->setCellWidget(r, 1, choice);
         auto* offset = new QTableWidgetItem(QString::number(c.offset.to_double(), 'f', 4) + " s");
@@ -305,7 +349,8 @@ void GatherPanel::refresh() {
     }
     sound_->clear();
     sound_->addItem("no sound", "");
-    for (const auto& m : p.media) sound_->addItem("Sound of " + QString::fromStdString(m.id), QString::fromStdString(m.id));
+    for (const auto& m : p.media)
+        sound_->addItem("Sound of " + QString::fromStdString(m.id), QString::fromStdString(m.id));
     if (shot) sound_->setCurrentIndex(std::max(0, sound_->findData(QString::fromStdString(shot->sound))));
     one_circle_->setEnabled(!p.media.empty());
     two_circles_->setEnabled(!p.media.empty());

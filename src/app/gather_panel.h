@@ -18,7 +18,8 @@ class GatherPanel : public Panel {
   public:
     explicit GatherPanel(Session& session, QWidget* parent = nullptr);
     ~GatherPanel() override;
-    /// Reads the files' headers in the background, then adds them; an empty project gets a rig that fits them.
+    /// Reads the files' headers in the background, then adds them; an empty project gets a rig that fits
+    /// them.
     void add_files(const QStringList& files);
     void choose_files();
 

@@ -28,12 +28,14 @@ int save_shot(QApplication& application, MainWindow& window, const QString& file
     QElapsedTimer waited;
     waited.start();
     constexpr int kMostMs = 60000, kQuietMs = 400;
-    while (waited.elapsed() < kMostMs && !window.picture().settled()) application.processEvents(QEventLoop::AllEvents, 50);
+    while (waited.elapsed() < kMostMs && !window.picture().settled())
+        application.processEvents(QEventLoop::AllEvents, 50);
     QElapsedTimer quiet;
     quiet.start();
     while (quiet.elapsed() < kQuietMs) application.processEvents(QEventLoop::AllEvents, 50);
     if (!window.grab().save(file)) {
-        std::fprintf(stderr, "pale-orbit: %s: cannot be written. Check the folder and the ending (.png).\n", qPrintable(file));
+        std::fprintf(stderr, "pale-orbit: %s: cannot be written. Check the folder and the ending (.png).\n",
+                     qPrintable(file));
         return 1;
     }
     return 0;
@@ -43,7 +45,9 @@ int save_shot(QApplication& application, MainWindow& window, const QString& file
 
 int main(int argc, char** argv) {
     for (int i = 1; i < argc; ++i)
-        if (std::string_view(argv[i]).starts_with("--offscreen-shot")) qputenv("QT_QPA_PLATFORM", qEnvironmentVariableIsSet("DISPLAY") ? qgetenv("QT_QPA_PLATFORM") : "offscreen");
+        if (std::string_view(argv[i]).starts_with("--offscreen-shot"))
+            qputenv("QT_QPA_PLATFORM",
+                    qEnvironmentVariableIsSet("DISPLAY") ? qgetenv("QT_QPA_PLATFORM") : "offscreen");
     quiet_media_libraries();
     QApplication application(argc, argv);
     QApplication::setApplicationName("pale-orbit");
@@ -73,27 +77,39 @@ int main(int argc, char** argv) {
     MainWindow window(QFileInfo(QSettings().fileName()).path().toStdString());
     window.show();
     const QStringList files = parser.positionalArguments();
-    if (parser.isSet(demo)) window.open_demo(parser.value(demo));
+    if (parser.isSet(demo))
+        window.open_demo(parser.value(demo));
     else if (files.size() == 1 && files[0].endsWith(".porb")) {
         if (!window.open_project(files[0].toStdString()) && parser.isSet(shot)) return 1;
-    } else if (!files.isEmpty()) window.add_files(files);
-    else if (!parser.isSet(shot)) window.restore_session();
+    } else if (!files.isEmpty())
+        window.add_files(files);
+    else if (!parser.isSet(shot))
+        window.restore_session();
     if (!parser.isSet(shot)) window.offer_recovery();
 
     if (parser.isSet(station)) {
-        const auto s = named<Station>(parser.value(station), {{"gather", Station::gather}, {"rig", Station::rig}, {"level", Station::level}, {"seams", Station::seams}, {"master", Station::master}});
+        const auto s = named<Station>(parser.value(station), {{"gather", Station::gather},
+                                                              {"rig", Station::rig},
+                                                              {"level", Station::level},
+                                                              {"seams", Station::seams},
+                                                              {"master", Station::master}});
         if (!s) return wrong("'" + parser.value(station) + "' is not a station");
         window.set_station(*s);
     }
     if (parser.isSet(view)) {
-        const auto v = named<ViewMode>(parser.value(view), {{"map", ViewMode::map}, {"window", ViewMode::window}, {"lens", ViewMode::lens}, {"sheet", ViewMode::sheet}});
+        const auto v = named<ViewMode>(parser.value(view), {{"map", ViewMode::map},
+                                                            {"window", ViewMode::window},
+                                                            {"lens", ViewMode::lens},
+                                                            {"sheet", ViewMode::sheet}});
         if (!v) return wrong("'" + parser.value(view) + "' is not a view");
         window.picture().set_mode(*v);
     }
     if (parser.isSet(overlays)) {
-        for (const char* name : {"show_footprints", "show_overlaps"}) window.findChild<QToolButton*>(name)->setChecked(true);
+        for (const char* name : {"show_footprints", "show_overlaps"})
+            window.findChild<QToolButton*>(name)->setChecked(true);
     }
-    if (parser.isSet(time)) window.session().set_playhead(Rational::from_double(parser.value(time).toDouble()));
+    if (parser.isSet(time))
+        window.session().set_playhead(Rational::from_double(parser.value(time).toDouble()));
     if (parser.isSet(shot)) return save_shot(application, window, parser.value(shot));
     return QApplication::exec();
 }

@@ -46,7 +46,8 @@ std::filesystem::path demo_folder() {
     return {};
 }
 
-MainWindow::MainWindow(const std::filesystem::path& data_folder) : session_(data_folder / "autosave"), service_(session_.library()), player_(session_) {
+MainWindow::MainWindow(const std::filesystem::path& data_folder)
+    : session_(data_folder / "autosave"), service_(session_.library()), player_(session_) {
     setObjectName("main_window");
     setWindowIcon(icon("pale-orbit"));
     setAcceptDrops(true);
@@ -83,7 +84,8 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder) : session_(data
     gather_ = new GatherPanel(session_);
     rig_ = new RigPanel(session_);
     master_ = new MasterPanel(session_, queue_);
-    for (QWidget* panel : std::initializer_list<QWidget*>{gather_, rig_, new LevelPanel(session_, *picture_), new SeamsPanel(session_), master_}) {
+    for (QWidget* panel : std::initializer_list<QWidget*>{gather_, rig_, new LevelPanel(session_, *picture_),
+                                                          new SeamsPanel(session_), master_}) {
         auto* scroll = new QScrollArea;
         scroll->setWidgetResizable(true);
         scroll->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
@@ -111,18 +113,26 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder) : session_(data
     connect(&session_, &Session::said, this, &MainWindow::say);
     connect(&session_, &Session::file_changed, this, &MainWindow::refresh_title);
     connect(&queue_, &RenderQueue::changed, this, [this] {
-        rail_->set_rendered(queue_.count(RenderQueue::State::done), int(session_.project()->deliverables.size()));
+        rail_->set_rendered(queue_.count(RenderQueue::State::done),
+                            int(session_.project()->deliverables.size()));
     });
     connect(&session_, &Session::project_changed, this, [this] {
-        rail_->set_rendered(queue_.count(RenderQueue::State::done), int(session_.project()->deliverables.size()));
+        rail_->set_rendered(queue_.count(RenderQueue::State::done),
+                            int(session_.project()->deliverables.size()));
         undo_->setEnabled(session_.history().can_undo());
         redo_->setEnabled(session_.history().can_redo());
-        undo_->setText(session_.history().can_undo() ? "Undo: " + QString::fromStdString(session_.history().undo_label()) : "Undo");
-        redo_->setText(session_.history().can_redo() ? "Redo: " + QString::fromStdString(session_.history().redo_label()) : "Redo");
+        undo_->setText(session_.history().can_undo()
+                           ? "Undo: " + QString::fromStdString(session_.history().undo_label())
+                           : "Undo");
+        redo_->setText(session_.history().can_redo()
+                           ? "Redo: " + QString::fromStdString(session_.history().redo_label())
+                           : "Redo");
         const Shot* s = session_.shot();
-        eyes_->setVisible(s && std::any_of(s->rig.cameras.begin(), s->rig.cameras.end(), [](const Camera& c) { return c.eyes != Eyes::both; }));
+        eyes_->setVisible(s && std::any_of(s->rig.cameras.begin(), s->rig.cameras.end(),
+                                           [](const Camera& c) { return c.eyes != Eyes::both; }));
     });
-    connect(&queue_, &RenderQueue::finished, this, [this](const QString& words, bool good) { say(words, good ? Signal::good : Signal::stop); });
+    connect(&queue_, &RenderQueue::finished, this,
+            [this](const QString& words, bool good) { say(words, good ? Signal::good : Signal::stop); });
     message_timer_.setSingleShot(true);
     connect(&message_timer_, &QTimer::timeout, this, [this] {
         message_->clear();
@@ -163,7 +173,8 @@ void MainWindow::make_view_bar(QWidget* holder) {
     mode("sheet", "Sheet", ViewMode::sheet, "All cameras' pictures (4)");
     modes_->button(0)->setChecked(true);
     connect(modes_, &QButtonGroup::idClicked, this, [this](int id) { picture_->set_mode(ViewMode(id)); });
-    connect(picture_, &PictureArea::mode_changed, this, [this] { modes_->button(int(picture_->mode()))->setChecked(true); });
+    connect(picture_, &PictureArea::mode_changed, this,
+            [this] { modes_->button(int(picture_->mode()))->setChecked(true); });
     row->addSpacing(10);
     const auto toggle = [&](const char* picture, const QString& name, const QString& tip, auto work) {
         auto* b = new QToolButton;
@@ -177,15 +188,18 @@ void MainWindow::make_view_bar(QWidget* holder) {
         row->addWidget(b);
         return b;
     };
-    toggle("footprint", "Footprints", "Where each lens reaches, with its centre (F)", [this](bool on) { picture_->set_footprints(on); });
-    toggle("", "Overlaps", "Where two or more lenses see the same (V)", [this](bool on) { picture_->set_overlaps(on); });
+    toggle("footprint", "Footprints", "Where each lens reaches, with its centre (F)",
+           [this](bool on) { picture_->set_footprints(on); });
+    toggle("", "Overlaps", "Where two or more lenses see the same (V)",
+           [this](bool on) { picture_->set_overlaps(on); });
     eyes_ = new QWidget;
     auto* eyes_row = new QHBoxLayout(eyes_);
     eyes_row->setContentsMargins(8, 0, 0, 0);
     auto* eye = new QComboBox;
     eye->setObjectName("eye_choice");
     eye->addItems({"Left eye", "Right eye"});
-    connect(eye, &QComboBox::activated, this, [this](int i) { picture_->set_eye(i ? Eye::right : Eye::left); });
+    connect(eye, &QComboBox::activated, this,
+            [this](int i) { picture_->set_eye(i ? Eye::right : Eye::left); });
     eyes_row->addWidget(eye);
     row->addWidget(eyes_);
     eyes_->hide();
@@ -242,26 +256,34 @@ void MainWindow::make_actions() {
 
     auto* go = menuBar()->addMenu("&Stations");
     for (int i = 0; i < kStations; ++i)
-        go->addAction(action("Go to " + station_name(Station(i)), QKeySequence(QString("Alt+%1").arg(i + 1)), [this, i] { set_station(Station(i)); }));
+        go->addAction(action("Go to " + station_name(Station(i)), QKeySequence(QString("Alt+%1").arg(i + 1)),
+                             [this, i] { set_station(Station(i)); }));
     go->addSeparator();
-    go->addAction(action("Turn the selected camera to the back", QKeySequence("Ctrl+B"), [this] { rig_->turn_selected_back(); }));
+    go->addAction(action("Turn the selected camera to the back", QKeySequence("Ctrl+B"),
+                         [this] { rig_->turn_selected_back(); }));
     go->addAction(action("Load a rig file…", {}, [this] { rig_->load_rig_file(); }));
     go->addAction(action("Save the rig as a file…", {}, [this] { rig_->save_rig_file(); }));
-    go->addAction(action("Render the selected deliverable", QKeySequence("Ctrl+R"), [this] { master_->render_selected(); }));
+    go->addAction(action("Render the selected deliverable", QKeySequence("Ctrl+R"),
+                         [this] { master_->render_selected(); }));
 
     auto* view = menuBar()->addMenu("&View");
     const char* modes[] = {"Map view", "Window view", "Lens view", "Sheet view"};
     for (int i = 0; i < 4; ++i)
-        view->addAction(action(modes[i], QKeySequence(QString::number(i + 1)), [this, i] { picture_->set_mode(ViewMode(i)); }));
+        view->addAction(action(modes[i], QKeySequence(QString::number(i + 1)),
+                               [this, i] { picture_->set_mode(ViewMode(i)); }));
     view->addSeparator();
-    view->addAction(action("Show footprints", QKeySequence("F"), [this] { findChild<QToolButton*>("show_footprints")->toggle(); }));
-    view->addAction(action("Show overlaps", QKeySequence("V"), [this] { findChild<QToolButton*>("show_overlaps")->toggle(); }));
-    view->addAction(action("Look ahead, fit the picture", QKeySequence("Home"), [this] { picture_->reset_look(); }));
+    view->addAction(action("Show footprints", QKeySequence("F"),
+                           [this] { findChild<QToolButton*>("show_footprints")->toggle(); }));
+    view->addAction(action("Show overlaps", QKeySequence("V"),
+                           [this] { findChild<QToolButton*>("show_overlaps")->toggle(); }));
+    view->addAction(
+        action("Look ahead, fit the picture", QKeySequence("Home"), [this] { picture_->reset_look(); }));
     view->addAction(action("Next camera", QKeySequence("N"), [this] {
         const Shot* s = session_.shot();
         if (!s) return;
         for (std::size_t i = 0; i < s->rig.cameras.size(); ++i)
-            if (s->rig.cameras[i].id == session_.selected_camera()) return session_.select_camera(s->rig.cameras[(i + 1) % s->rig.cameras.size()].id);
+            if (s->rig.cameras[i].id == session_.selected_camera())
+                return session_.select_camera(s->rig.cameras[(i + 1) % s->rig.cameras.size()].id);
     }));
     view->addSeparator();
     view->addAction(action("Picture alone", QKeySequence("Tab"), [this] {
@@ -269,23 +291,33 @@ void MainWindow::make_actions() {
         side_->setVisible(!alone);
         rail_->setVisible(!alone);
     }));
-    view->addAction(action("Full screen", QKeySequence("F11"), [this] { isFullScreen() ? showNormal() : showFullScreen(); }));
+    view->addAction(action("Full screen", QKeySequence("F11"),
+                           [this] { isFullScreen() ? showNormal() : showFullScreen(); }));
 
     auto* play = menuBar()->addMenu("&Play");
-    play->addAction(action("Play or pause", QKeySequence("Space"), [this] { player_.play(!player_.is_playing()); }));
+    play->addAction(
+        action("Play or pause", QKeySequence("Space"), [this] { player_.play(!player_.is_playing()); }));
     play->addAction(action("One frame back", QKeySequence(","), [this] { step(-1); }));
     play->addAction(action("One frame on", QKeySequence("."), [this] { step(1); }));
     play->addAction(action("To in", QKeySequence("Shift+I"), [this] {
         if (session_.shot()) session_.set_playhead(session_.shot()->in);
     }));
     play->addAction(action("To out", QKeySequence("Shift+O"), [this] {
-        if (session_.shot()) session_.set_playhead(session_.shot()->out ? *session_.shot()->out - Rational(1) / session_.shot()->rate : session_.length());
+        if (session_.shot())
+            session_.set_playhead(session_.shot()->out
+                                      ? *session_.shot()->out - Rational(1) / session_.shot()->rate
+                                      : session_.length());
     }));
     play->addAction(action("Set in here", QKeySequence("I"), [this] { set_in(); }));
     play->addAction(action("Set out here", QKeySequence("O"), [this] { set_out(); }));
-    play->addAction(action("Timeline: closer", QKeySequence("Ctrl+="), [this] { timeline_->ruler().zoom(1.5, timeline_->ruler().x_of(session_.playhead().to_double())); }));
-    play->addAction(action("Timeline: wider", QKeySequence("Ctrl+-"), [this] { timeline_->ruler().zoom(1 / 1.5, timeline_->ruler().x_of(session_.playhead().to_double())); }));
-    play->addAction(action("Timeline: whole shot", QKeySequence("Ctrl+0"), [this] { timeline_->ruler().show_all(); }));
+    play->addAction(action("Timeline: closer", QKeySequence("Ctrl+="), [this] {
+        timeline_->ruler().zoom(1.5, timeline_->ruler().x_of(session_.playhead().to_double()));
+    }));
+    play->addAction(action("Timeline: wider", QKeySequence("Ctrl+-"), [this] {
+        timeline_->ruler().zoom(1 / 1.5, timeline_->ruler().x_of(session_.playhead().to_double()));
+    }));
+    play->addAction(
+        action("Timeline: whole shot", QKeySequence("Ctrl+0"), [this] { timeline_->ruler().show_all(); }));
 
     auto* help = menuBar()->addMenu("&Help");
     help->addAction(action("Keyboard shortcuts", QKeySequence("F1"), [this] {
@@ -297,7 +329,8 @@ void MainWindow::make_actions() {
     }));
     help->addAction(action("About Pale Orbit", {}, [this] {
         QMessageBox::about(this, "About Pale Orbit",
-                           "Pale Orbit 0.1.0\n\nFrom the pictures of a rig to a sphere someone stands in.\nFree software under the GNU General Public License, version 3 or later.");
+                           "Pale Orbit 0.1.0\n\nFrom the pictures of a rig to a sphere someone stands "
+                           "in.\nFree software under the GNU General Public License, version 3 or later.");
     }));
     refresh_recent();
 }
@@ -310,14 +343,22 @@ void MainWindow::set_station(Station station) {
 
 void MainWindow::say(const QString& text, Signal signal) {
     const QString first = text.section('\n', 0, 0);
-    message_->setText(message_->fontMetrics().elidedText(first, Qt::ElideRight, std::max(60, message_->width())));
+    message_->setText(
+        message_->fontMetrics().elidedText(first, Qt::ElideRight, std::max(60, message_->width())));
     message_->setToolTip(text);
     message_icon_->setPixmap(signal_icon(signal).pixmap(14, 14));
-    message_->setStyleSheet(QString("color: %1;").arg((signal == Signal::good ? colour::muted : signal == Signal::care ? colour::care : colour::stop).name()));
+    message_->setStyleSheet(QString("color: %1;")
+                                .arg((signal == Signal::good   ? colour::muted
+                                      : signal == Signal::care ? colour::care
+                                                               : colour::stop)
+                                         .name()));
     // What went wrong stays until something else is said.
-    if (signal == Signal::good) message_timer_.start(kMessageMs);
-    else message_timer_.stop();
-    if (signal == Signal::stop && message_->fontMetrics().horizontalAdvance(first) > message_->width() && isVisible()) {
+    if (signal == Signal::good)
+        message_timer_.start(kMessageMs);
+    else
+        message_timer_.stop();
+    if (signal == Signal::stop && message_->fontMetrics().horizontalAdvance(first) > message_->width() &&
+        isVisible()) {
         auto* box = new QMessageBox(QMessageBox::NoIcon, "Pale Orbit", text, QMessageBox::Ok, this);
         box->setObjectName("error_box");
         box->setAttribute(Qt::WA_DeleteOnClose);
@@ -328,7 +369,8 @@ void MainWindow::say(const QString& text, Signal signal) {
 
 void MainWindow::step(int frames) {
     player_.play(false);
-    if (const Shot* s = session_.shot()) session_.set_playhead(frame_time(frame_index(session_.playhead(), s->rate) + frames, s->rate));
+    if (const Shot* s = session_.shot())
+        session_.set_playhead(frame_time(frame_index(session_.playhead(), s->rate) + frames, s->rate));
 }
 
 void MainWindow::set_in() {
@@ -342,7 +384,8 @@ void MainWindow::set_in() {
 void MainWindow::set_out() {
     const Shot* shot = session_.shot();
     if (!shot) return;
-    const Seconds t = session_.playhead() + Rational(1) / shot->rate; // the frame on show is the last one used
+    const Seconds t =
+        session_.playhead() + Rational(1) / shot->rate; // the frame on show is the last one used
     session_.edit_shot("Set out", [&](Shot& s) {
         s.out = t;
         if (s.in >= t) s.in = Seconds(0);
@@ -350,7 +393,9 @@ void MainWindow::set_out() {
 }
 
 void MainWindow::refresh_title() {
-    const QString name = session_.file().empty() ? "unsaved project" : QString::fromStdString(session_.file().filename().string());
+    const QString name = session_.file().empty()
+                             ? "unsaved project"
+                             : QString::fromStdString(session_.file().filename().string());
     setWindowTitle(name + (session_.is_dirty() ? " •" : "") + " — Pale Orbit");
 }
 
@@ -368,9 +413,13 @@ void MainWindow::open_demo(const QString& name) {
     open_project(folder / name.toStdString() / ("hall_" + name.toStdString() + ".porb"));
 }
 
-void MainWindow::add_files(const QStringList& files) { gather_->add_files(files); }
+void MainWindow::add_files(const QStringList& files) {
+    gather_->add_files(files);
+}
 
-bool MainWindow::save() { return session_.file().empty() ? save_as() : session_.save(session_.file()); }
+bool MainWindow::save() {
+    return session_.file().empty() ? save_as() : session_.save(session_.file());
+}
 
 bool MainWindow::save_as() {
     QString f = QFileDialog::getSaveFileName(this, "Save the project", "take.porb", "Projects (*.porb)");
@@ -383,7 +432,9 @@ bool MainWindow::save_as() {
 
 bool MainWindow::may_leave() {
     if (!session_.is_dirty() || session_.project()->media.empty()) return true;
-    const auto answer = QMessageBox::question(this, "Save first?", "The project has changes that are not saved.", QMessageBox::Save | QMessageBox::Discard | QMessageBox::Cancel);
+    const auto answer =
+        QMessageBox::question(this, "Save first?", "The project has changes that are not saved.",
+                              QMessageBox::Save | QMessageBox::Discard | QMessageBox::Cancel);
     if (answer == QMessageBox::Save) return save();
     return answer == QMessageBox::Discard;
 }
@@ -391,11 +442,13 @@ bool MainWindow::may_leave() {
 void MainWindow::save_still() {
     const Shot* shot = session_.shot();
     if (!shot) return;
-    const QString f = QFileDialog::getSaveFileName(this, "Save a still at the playhead, 3840 wide", "still.png", "Stills (*.png *.jpg *.tif *.exr)");
+    const QString f = QFileDialog::getSaveFileName(this, "Save a still at the playhead, 3840 wide",
+                                                   "still.png", "Stills (*.png *.jpg *.tif *.exr)");
     if (f.isEmpty()) return;
     StillRequest request;
     request.time = session_.playhead();
-    const bool half = std::any_of(shot->rig.cameras.begin(), shot->rig.cameras.end(), [](const Camera& c) { return c.eyes != Eyes::both; });
+    const bool half = std::any_of(shot->rig.cameras.begin(), shot->rig.cameras.end(),
+                                  [](const Camera& c) { return c.eyes != Eyes::both; });
     if (half) request.mapping = SphereMapping::half_equirect;
     const ProjectPtr project = session_.project();
     say("Rendering " + QFileInfo(f).fileName() + "…", Signal::good);
@@ -403,13 +456,14 @@ void MainWindow::save_still() {
         QString words = "Saved " + QFileInfo(f).fileName();
         Signal signal = Signal::good;
         try {
-            write_still(render_still(service_.composer(), *project, *find_shot(*project, id), request), f.toStdString(),
-                        {8, 95, SphericalTag{request.mapping, StereoLayout::mono}});
+            write_still(render_still(service_.composer(), *project, *find_shot(*project, id), request),
+                        f.toStdString(), {8, 95, SphericalTag{request.mapping, StereoLayout::mono}});
         } catch (const std::exception& e) {
             words = QString::fromStdString(e.what());
             signal = Signal::stop;
         }
-        QMetaObject::invokeMethod(this, [this, words, signal] { say(words, signal); }, Qt::QueuedConnection);
+        QMetaObject::invokeMethod(
+            this, [this, words, signal] { say(words, signal); }, Qt::QueuedConnection);
     });
 }
 
@@ -425,9 +479,10 @@ void MainWindow::remember_recent(const QString& file) {
 void MainWindow::refresh_recent() {
     recent_->clear();
     for (const QString& file : QSettings().value("recent").toStringList())
-        connect(recent_->addAction(QFileInfo(file).fileName() + "   " + QFileInfo(file).path()), &QAction::triggered, this, [this, file] {
-            if (may_leave()) open_project(file.toStdString());
-        });
+        connect(recent_->addAction(QFileInfo(file).fileName() + "   " + QFileInfo(file).path()),
+                &QAction::triggered, this, [this, file] {
+                    if (may_leave()) open_project(file.toStdString());
+                });
     recent_->setEnabled(!recent_->isEmpty());
 }
 
@@ -439,12 +494,17 @@ void MainWindow::show_palette() {
 }
 
 void MainWindow::offer_recovery() {
-    const std::filesystem::path folder = QSettings().fileName().isEmpty() ? "" : QFileInfo(QSettings().fileName()).path().toStdString();
+    const std::filesystem::path folder =
+        QSettings().fileName().isEmpty() ? "" : QFileInfo(QSettings().fileName()).path().toStdString();
     const auto found = find_autosaves(folder / "autosave");
     if (found.empty()) return;
-    const QString name = found[0].project_file.empty() ? "a project that was never saved" : QString::fromStdString(found[0].project_file.filename().string());
-    const auto answer = QMessageBox::question(this, "Bring back unsaved work?", "Pale Orbit did not end cleanly. Unsaved work on " + name + " was kept.",
-                                              QMessageBox::Yes | QMessageBox::No);
+    const QString name = found[0].project_file.empty()
+                             ? "a project that was never saved"
+                             : QString::fromStdString(found[0].project_file.filename().string());
+    const auto answer =
+        QMessageBox::question(this, "Bring back unsaved work?",
+                              "Pale Orbit did not end cleanly. Unsaved work on " + name + " was kept.",
+                              QMessageBox::Yes | QMessageBox::No);
     if (answer == QMessageBox::Yes) session_.recover(found[0].project, found[0].project_file);
     std::error_code code;
     for (const auto& a : found) std::filesystem::remove(a.file, code);
@@ -463,7 +523,10 @@ void MainWindow::restore_session() {
 
 void MainWindow::closeEvent(QCloseEvent* event) {
     if (queue_.is_busy() &&
-        QMessageBox::question(this, "Stop rendering?", "A deliverable is being rendered. Closing stops it; nothing half-made is left.") != QMessageBox::Yes) {
+        QMessageBox::question(
+            this, "Stop rendering?",
+            "A deliverable is being rendered. Closing stops it; nothing half-made is left.") !=
+            QMessageBox::Yes) {
         event->ignore();
         return;
     }

@@ -19,7 +19,8 @@ class GatherPanel;
 class RigPanel;
 class MasterPanel;
 
-/// The window: orbit rail above, picture and the station's panel, timeline below. Owns what lives as long as it does.
+/// The window: orbit rail above, picture and the station's panel, timeline below. Owns what lives as long as
+/// it does.
 class MainWindow : public QMainWindow {
     Q_OBJECT
   public:
@@ -81,7 +82,8 @@ class MainWindow : public QMainWindow {
     std::vector<std::jthread> stills_; ///< being saved
 };
 
-/// The folder of the demo takes, beside the sources or where the program was installed; empty when there is none.
+/// The folder of the demo takes, beside the sources or where the program was installed; empty when there is
+/// none.
 std::filesystem::path demo_folder();
 
 } // namespace porb::app

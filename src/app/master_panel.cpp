@@ -20,12 +20,13 @@ struct Form {
     VideoCodec codec;
     const char* ending;
 };
-const std::array<Form, 6> kForms = {{{"H.264 in MP4", Container::mp4, VideoCodec::h264, ".mp4"},
-                                     {"H.265 in MP4", Container::mp4, VideoCodec::h265, ".mp4"},
-                                     {"H.264 in MOV", Container::mov, VideoCodec::h264, ".mov"},
-                                     {"ProRes 422 HQ in MOV", Container::mov, VideoCodec::prores, ".mov"},
-                                     {"PNG pictures, 16 bit", Container::png_sequence, VideoCodec::h264, ".%05d.png"},
-                                     {"OpenEXR pictures", Container::exr_sequence, VideoCodec::h264, ".%05d.exr"}}};
+const std::array<Form, 6> kForms = {
+    {{"H.264 in MP4", Container::mp4, VideoCodec::h264, ".mp4"},
+     {"H.265 in MP4", Container::mp4, VideoCodec::h265, ".mp4"},
+     {"H.264 in MOV", Container::mov, VideoCodec::h264, ".mov"},
+     {"ProRes 422 HQ in MOV", Container::mov, VideoCodec::prores, ".mov"},
+     {"PNG pictures, 16 bit", Container::png_sequence, VideoCodec::h264, ".%05d.png"},
+     {"OpenEXR pictures", Container::exr_sequence, VideoCodec::h264, ".%05d.exr"}}};
 
 int form_of(const Deliverable& d) {
     for (std::size_t i = 0; i < kForms.size(); ++i)
@@ -45,12 +46,17 @@ std::filesystem::path with_ending(const std::filesystem::path& path, const char*
 }
 
 QString duration_text(double s) {
-    return s >= 3600 ? QString("%1 h %2 min").arg(int(s) / 3600).arg(int(s) / 60 % 60) : s >= 60 ? QString("%1 min %2 s").arg(int(s) / 60).arg(int(s) % 60) : QString("%1 s").arg(s, 0, 'f', 0);
+    return s >= 3600 ? QString("%1 h %2 min").arg(int(s) / 3600).arg(int(s) / 60 % 60)
+           : s >= 60 ? QString("%1 min %2 s").arg(int(s) / 60).arg(int(s) % 60)
+                     : QString("%1 s").arg(s, 0, 'f', 0);
 }
 } // namespace
 
 MasterPanel::MasterPanel(Session& session, RenderQueue& queue, QWidget* parent)
-    : Panel("Master", "What to render. Every file says that it is a sphere, and appears only when it is complete.", parent), session_(session), queue_(queue) {
+    : Panel("Master",
+            "What to render. Every file says that it is a sphere, and appears only when it is complete.",
+            parent),
+      session_(session), queue_(queue) {
     setObjectName("master_panel");
     group("DELIVERABLES");
     list_ = new QListWidget;
@@ -91,7 +97,8 @@ MasterPanel::MasterPanel(Session& session, RenderQueue& queue, QWidget* parent)
     depth_->addItems({"8 bit", "10 bit"});
     form->addRow("Depth", depth_);
     quality_ = new NumberField(0, 51, 0.5, 1, "");
-    quality_->setToolTip("Constant quality (CRF): lower is better and larger. 16 to 20 is what a careful person would choose.");
+    quality_->setToolTip("Constant quality (CRF): lower is better and larger. 16 to 20 is what a careful "
+                         "person would choose.");
     form->addRow("Quality (CRF)", quality_);
     sound_ = new QCheckBox("carry the shot's sound");
     form->addRow("Sound", sound_);
@@ -133,10 +140,13 @@ MasterPanel::MasterPanel(Session& session, RenderQueue& queue, QWidget* parent)
     for (auto* b : {render_, all_, stop_}) actions->addWidget(b);
     column()->addLayout(actions);
 
-    connect(add_, &QPushButton::clicked, this, [this] { add_deliverable(preset_->currentData().toString().toStdString()); });
+    connect(add_, &QPushButton::clicked, this,
+            [this] { add_deliverable(preset_->currentData().toString().toStdString()); });
     connect(remove_, &QPushButton::clicked, this, [this] {
         const std::string id = selected_id_;
-        session_.edit("Remove a deliverable", [&](Project& p) { std::erase_if(p.deliverables, [&](const Deliverable& d) { return d.id == id; }); });
+        session_.edit("Remove a deliverable", [&](Project& p) {
+            std::erase_if(p.deliverables, [&](const Deliverable& d) { return d.id == id; });
+        });
     });
     connect(list_, &QListWidget::currentItemChanged, this, [this](QListWidgetItem* now) {
         selected_id_ = now ? now->data(Qt::UserRole).toString().toStdString() : "";
@@ -150,15 +160,33 @@ MasterPanel::MasterPanel(Session& session, RenderQueue& queue, QWidget* parent)
             if (!d.path.empty()) d.path = with_ending(d.path, f.ending);
         });
     });
-    connect(mapping_, &QComboBox::activated, this, [this](int i) { change("shape", [i](Deliverable& d) { d.mapping = SphereMapping(i); }); });
-    connect(stereo_, &QComboBox::activated, this, [this](int i) { change("eyes", [i](Deliverable& d) { d.stereo = StereoLayout(i); }); });
-    connect(depth_, &QComboBox::activated, this, [this](int i) { change("depth", [i](Deliverable& d) { d.depth = i ? 10 : 8; }); });
-    connect(width_, &NumberField::edited, this, [this](double v) { change("width", [v](Deliverable& d) { d.width = std::max(64, int(std::lround(v / 4)) * 4); }, "width"); });
-    connect(quality_, &NumberField::edited, this, [this](double v) { change("quality", [v](Deliverable& d) { d.crf = v; d.bit_rate = 0; }, "quality"); });
-    connect(sound_, &QCheckBox::clicked, this, [this](bool on) { change("sound", [on](Deliverable& d) { d.sound = on; }); });
+    connect(mapping_, &QComboBox::activated, this,
+            [this](int i) { change("shape", [i](Deliverable& d) { d.mapping = SphereMapping(i); }); });
+    connect(stereo_, &QComboBox::activated, this,
+            [this](int i) { change("eyes", [i](Deliverable& d) { d.stereo = StereoLayout(i); }); });
+    connect(depth_, &QComboBox::activated, this,
+            [this](int i) { change("depth", [i](Deliverable& d) { d.depth = i ? 10 : 8; }); });
+    connect(width_, &NumberField::edited, this, [this](double v) {
+        change(
+            "width", [v](Deliverable& d) { d.width = std::max(64, int(std::lround(v / 4)) * 4); }, "width");
+    });
+    connect(quality_, &NumberField::edited, this, [this](double v) {
+        change(
+            "quality",
+            [v](Deliverable& d) {
+                d.crf = v;
+                d.bit_rate = 0;
+            },
+            "quality");
+    });
+    connect(sound_, &QCheckBox::clicked, this,
+            [this](bool on) { change("sound", [on](Deliverable& d) { d.sound = on; }); });
     connect(file_, &QLineEdit::editingFinished, this, [this] {
         const std::filesystem::path path = file_->text().toStdString();
-        if (selected() && path != selected()->path) change("file", [&](Deliverable& d) { d.path = path.empty() ? path : std::filesystem::absolute(path).lexically_normal(); });
+        if (selected() && path != selected()->path)
+            change("file", [&](Deliverable& d) {
+                d.path = path.empty() ? path : std::filesystem::absolute(path).lexically_normal();
+            });
     });
     connect(browse, &QPushButton::clicked, this, &MasterPanel::choose_file);
     connect(render_, &QPushButton::clicked, this, &MasterPanel::render_selected);
@@ -177,13 +205,17 @@ const Deliverable* MasterPanel::selected() const {
     return nullptr;
 }
 
-void MasterPanel::change(const QString& what, const std::function<void(Deliverable&)>& set, const QString& key) {
+void MasterPanel::change(const QString& what, const std::function<void(Deliverable&)>& set,
+                         const QString& key) {
     if (!selected()) return;
     const std::string id = selected_id_;
-    session_.edit("Set a deliverable's " + what, [&](Project& p) {
-        for (auto& d : p.deliverables)
-            if (d.id == id) set(d);
-    }, key.isEmpty() ? key : "deliverable-" + key);
+    session_.edit(
+        "Set a deliverable's " + what,
+        [&](Project& p) {
+            for (auto& d : p.deliverables)
+                if (d.id == id) set(d);
+        },
+        key.isEmpty() ? key : "deliverable-" + key);
 }
 
 void MasterPanel::add_deliverable(const std::string& name) {
@@ -193,9 +225,13 @@ void MasterPanel::add_deliverable(const std::string& name) {
     Deliverable d = preset->deliverable;
     d.shot = shot->id;
     const auto& all = session_.project()->deliverables;
-    for (int n = 1; d.id.empty() || std::any_of(all.begin(), all.end(), [&](const Deliverable& x) { return x.id == d.id; }); ++n)
+    for (int n = 1; d.id.empty() ||
+                    std::any_of(all.begin(), all.end(), [&](const Deliverable& x) { return x.id == d.id; });
+         ++n)
         d.id = "deliverable-" + std::to_string(n);
-    const std::filesystem::path folder = session_.file().empty() ? std::filesystem::path(QDir::homePath().toStdString()) : session_.file().parent_path();
+    const std::filesystem::path folder = session_.file().empty()
+                                             ? std::filesystem::path(QDir::homePath().toStdString())
+                                             : session_.file().parent_path();
     const std::string stem = session_.file().empty() ? "sphere" : session_.file().stem().string();
     d.path = folder / (stem + "-" + d.name + kForms[std::size_t(form_of(d))].ending);
     selected_id_ = d.id;
@@ -204,7 +240,8 @@ void MasterPanel::add_deliverable(const std::string& name) {
 
 void MasterPanel::choose_file() {
     if (!selected()) return;
-    const QString file = QFileDialog::getSaveFileName(this, "Render to", QString::fromStdString(selected()->path.string()));
+    const QString file =
+        QFileDialog::getSaveFileName(this, "Render to", QString::fromStdString(selected()->path.string()));
     if (!file.isEmpty()) change("file", [&](Deliverable& d) { d.path = file.toStdString(); });
 }
 
@@ -236,11 +273,15 @@ void MasterPanel::refresh() {
         if (all.empty()) selected_id_.clear();
     }
     const Deliverable* d = selected();
-    for (QWidget* w : std::initializer_list<QWidget*>{mapping_, stereo_, codec_, depth_, width_, quality_, sound_, file_, remove_, render_, all_}) w->setEnabled(d != nullptr);
+    for (QWidget* w : std::initializer_list<QWidget*>{mapping_, stereo_, codec_, depth_, width_, quality_,
+                                                      sound_, file_, remove_, render_, all_})
+        w->setEnabled(d != nullptr);
     add_->setEnabled(session_.shot() != nullptr);
     if (!d) {
         size_->clear();
-        checks_->setText(session_.shot() ? "Choose a preset and add it: it becomes a deliverable you can change." : "Gather a take first.");
+        checks_->setText(session_.shot()
+                             ? "Choose a preset and add it: it becomes a deliverable you can change."
+                             : "Gather a take first.");
         refresh_queue();
         return;
     }
@@ -261,14 +302,22 @@ void MasterPanel::refresh() {
     const Shot* shot = find_shot(*session_.project(), d->shot);
     if (shot) {
         const Span span = used_span(*session_.project(), *shot, *session_.library());
-        size_->setText(QString("%1 × %2 px, %3 s, about %4 MB").arg(size.width).arg(size.height).arg((span.out - span.in).to_double(), 0, 'f', 2).arg(double(expected_bytes(*d, span.out - span.in, shot->rate)) / 1e6, 0, 'f', 0));
+        size_->setText(QString("%1 × %2 px, %3 s, about %4 MB")
+                           .arg(size.width)
+                           .arg(size.height)
+                           .arg((span.out - span.in).to_double(), 0, 'f', 2)
+                           .arg(double(expected_bytes(*d, span.out - span.in, shot->rate)) / 1e6, 0, 'f', 0));
     }
     const Preflight checks = preflight(*session_.project(), *d, *session_.library());
     QString words;
     for (const auto& s : checks.stops) words += "■ " + QString::fromStdString(s) + "\n";
     for (const auto& s : checks.warnings) words += "▲ " + QString::fromStdString(s) + "\n";
     checks_->setText(words.isEmpty() ? "● Ready to render." : words.trimmed());
-    checks_->setStyleSheet(QString("color: %1;").arg((!checks.stops.empty() ? colour::stop : !checks.warnings.empty() ? colour::care : colour::good).name()));
+    checks_->setStyleSheet(QString("color: %1;")
+                               .arg((!checks.stops.empty()      ? colour::stop
+                                     : !checks.warnings.empty() ? colour::care
+                                                                : colour::good)
+                                        .name()));
     refresh_queue();
 }
 
@@ -284,16 +333,32 @@ void MasterPanel::refresh_queue() {
         return;
     }
     const RenderProgress& p = job->progress;
-    progress_->setValue(job->state == State::done ? 1000 : p.frames > 0 ? int(1000 * p.frames_done / p.frames) : 0);
-    progress_->setFormat(job->state == State::done ? "done" : QString("%1 of %2 frames").arg(p.frames_done).arg(p.frames));
+    progress_->setValue(job->state == State::done ? 1000
+                        : p.frames > 0            ? int(1000 * p.frames_done / p.frames)
+                                                  : 0);
+    progress_->setFormat(
+        job->state == State::done ? "done" : QString("%1 of %2 frames").arg(p.frames_done).arg(p.frames));
     switch (job->state) {
-    case State::waiting: state_->setText("Waiting its turn."); break;
-    case State::running:
-        state_->setText(QString("%1 frames a second, %2 gone, %3 left, %4 MB so far").arg(p.frames_per_second, 0, 'f', 1).arg(duration_text(p.seconds_gone), duration_text(p.seconds_left)).arg(double(p.bytes) / 1e6, 0, 'f', 1));
+    case State::waiting:
+        state_->setText("Waiting its turn.");
         break;
-    case State::done: state_->setText(QString("Done in %1, %2 MB.").arg(duration_text(p.seconds_gone)).arg(double(p.bytes) / 1e6, 0, 'f', 1)); break;
-    case State::failed: state_->setText("■ " + job->words); break;
-    case State::stopped: state_->setText("Stopped; nothing was left behind."); break;
+    case State::running:
+        state_->setText(QString("%1 frames a second, %2 gone, %3 left, %4 MB so far")
+                            .arg(p.frames_per_second, 0, 'f', 1)
+                            .arg(duration_text(p.seconds_gone), duration_text(p.seconds_left))
+                            .arg(double(p.bytes) / 1e6, 0, 'f', 1));
+        break;
+    case State::done:
+        state_->setText(QString("Done in %1, %2 MB.")
+                            .arg(duration_text(p.seconds_gone))
+                            .arg(double(p.bytes) / 1e6, 0, 'f', 1));
+        break;
+    case State::failed:
+        state_->setText("■ " + job->words);
+        break;
+    case State::stopped:
+        state_->setText("Stopped; nothing was left behind.");
+        break;
     }
 }
 

@@ -21,7 +21,9 @@ std::optional<double> typed_number(const QString& text) {
 }
 } // namespace
 
-NumberField::NumberField(double low, double high, double step, int decimals, const QString& unit, QWidget* parent) : QDoubleSpinBox(parent) {
+NumberField::NumberField(double low, double high, double step, int decimals, const QString& unit,
+                         QWidget* parent)
+    : QDoubleSpinBox(parent) {
     setLocale(QLocale::c());
     setRange(low, high);
     setSingleStep(step);
@@ -45,15 +47,19 @@ void NumberField::set_quietly(double value) {
     quiet_ = false;
 }
 
-double NumberField::valueFromText(const QString& text) const { return typed_number(text).value_or(value()); }
+double NumberField::valueFromText(const QString& text) const {
+    return typed_number(text).value_or(value());
+}
 
 QValidator::State NumberField::validate(QString& text, int&) const {
     return typed_number(text) ? QValidator::Acceptable : QValidator::Intermediate;
 }
 
 void NumberField::wheelEvent(QWheelEvent* event) {
-    if (hasFocus()) QDoubleSpinBox::wheelEvent(event);
-    else event->ignore(); // scrolling past must not change a value
+    if (hasFocus())
+        QDoubleSpinBox::wheelEvent(event);
+    else
+        event->ignore(); // scrolling past must not change a value
 }
 
 bool NumberField::eventFilter(QObject* object, QEvent* event) {
@@ -67,7 +73,8 @@ bool NumberField::eventFilter(QObject* object, QEvent* event) {
     if (event->type() == QEvent::MouseMove && pressed_) {
         const int moved = mouse->globalPosition().toPoint().x() - drag_x_;
         if (!dragging_ && std::abs(moved) >= kDragStart) dragging_ = true;
-        if (dragging_) setValue(drag_from_ + moved * singleStep() * (mouse->modifiers() & Qt::ShiftModifier ? 0.1 : 1));
+        if (dragging_)
+            setValue(drag_from_ + moved * singleStep() * (mouse->modifiers() & Qt::ShiftModifier ? 0.1 : 1));
         return true;
     }
     if (event->type() == QEvent::MouseButtonRelease && pressed_) {

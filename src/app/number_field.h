@@ -4,12 +4,13 @@
 
 namespace porb::app {
 
-/// A number with a unit: typed ("2.25 m", "-3.5"), stepped with the wheel or arrow keys, or dragged sideways (Shift for
-/// fine steps). Emits edited() for what a person does, never for set_quietly().
+/// A number with a unit: typed ("2.25 m", "-3.5"), stepped with the wheel or arrow keys, or dragged sideways
+/// (Shift for fine steps). Emits edited() for what a person does, never for set_quietly().
 class NumberField : public QDoubleSpinBox {
     Q_OBJECT
   public:
-    NumberField(double low, double high, double step, int decimals, const QString& unit, QWidget* parent = nullptr);
+    NumberField(double low, double high, double step, int decimals, const QString& unit,
+                QWidget* parent = nullptr);
     void set_quietly(double value);
 
   signals:

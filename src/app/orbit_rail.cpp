@@ -45,7 +45,8 @@ double OrbitRail::covered_share() {
     for (auto& c : key.cameras) c.media = "media";
     if (covered_key_ == key) return covered_;
     const Coverage coverage(key);
-    const bool half = std::any_of(shot.rig.cameras.begin(), shot.rig.cameras.end(), [](const Camera& c) { return c.eyes != Eyes::both; });
+    const bool half = std::any_of(shot.rig.cameras.begin(), shot.rig.cameras.end(),
+                                  [](const Camera& c) { return c.eyes != Eyes::both; });
     const TargetMap map(half ? half_sphere_target(32) : equirect_target(64));
     double seen = 0, all = 0;
     for (int y = 0; y < map.target().height; ++y)
@@ -67,9 +68,11 @@ void OrbitRail::refresh() {
         return;
     }
     const auto count = int(shot->cameras.size());
-    const auto assigned = int(std::count_if(shot->cameras.begin(), shot->cameras.end(), [](const ShotCamera& c) { return !c.media.empty(); }));
+    const auto assigned = int(std::count_if(shot->cameras.begin(), shot->cameras.end(),
+                                            [](const ShotCamera& c) { return !c.media.empty(); }));
     const bool missing = !missing_media(*session_.project()).empty();
-    states_[0] = {double(assigned) / std::max(1, count), missing ? "files missing" : QString("%1 of %2 sources").arg(assigned).arg(count), missing};
+    states_[0] = {double(assigned) / std::max(1, count),
+                  missing ? "files missing" : QString("%1 of %2 sources").arg(assigned).arg(count), missing};
     double widest = 0;
     for (const auto& c : shot->rig.cameras) widest = std::max(widest, field_of_view_deg(c.lens));
     states_[1] = {assigned > 0 ? 1.0 : 0.5, QString("%1 × %2°").arg(count).arg(widest, 0, 'f', 1), false};
@@ -77,9 +80,13 @@ void OrbitRail::refresh() {
     const double lean = degrees(std::acos(std::clamp(-up.y(), -1.0, 1.0)));
     states_[2] = {assigned > 0 ? 1.0 : 0, QString("%1° lean").arg(lean, 0, 'f', 1), false};
     const double covered = covered_share();
-    states_[3] = {covered, covered > 0.9995 ? "no holes" : QString("%1 % open").arg(100 * (1 - covered), 0, 'f', 1), covered <= 0.9995};
+    states_[3] = {covered,
+                  covered > 0.9995 ? "no holes" : QString("%1 % open").arg(100 * (1 - covered), 0, 'f', 1),
+                  covered <= 0.9995};
     states_[4] = {deliverables_ ? double(rendered_) / deliverables_ : 0,
-                  deliverables_ ? QString("%1 of %2 done").arg(rendered_).arg(deliverables_) : "nothing to render", false};
+                  deliverables_ ? QString("%1 of %2 done").arg(rendered_).arg(deliverables_)
+                                : "nothing to render",
+                  false};
     update();
 }
 
@@ -120,7 +127,8 @@ void OrbitRail::paintEvent(QPaintEvent*) {
         if (s.progress > 0) { // the lit part of the body waxes with the work
             p.setPen(Qt::NoPen);
             p.setBrush(s.care ? colour::care : current ? colour::accent : colour::muted);
-            p.drawPie(QRectF(c.x() - kBody + 2.5, c.y() - kBody + 2.5, 2 * kBody - 5, 2 * kBody - 5), 90 * 16, -int(std::min(1.0, s.progress) * 360 * 16));
+            p.drawPie(QRectF(c.x() - kBody + 2.5, c.y() - kBody + 2.5, 2 * kBody - 5, 2 * kBody - 5), 90 * 16,
+                      -int(std::min(1.0, s.progress) * 360 * 16));
         }
         QFont bold = font();
         bold.setPixelSize(13);
@@ -128,10 +136,12 @@ void OrbitRail::paintEvent(QPaintEvent*) {
         p.setFont(bold);
         p.setPen(current ? colour::accent : colour::text);
         const QRectF cell = body_rect(Station(i));
-        p.drawText(QRectF(cell.left(), c.y() + 13, cell.width(), 17), Qt::AlignCenter, station_name(Station(i)));
+        p.drawText(QRectF(cell.left(), c.y() + 13, cell.width(), 17), Qt::AlignCenter,
+                   station_name(Station(i)));
         p.setFont(font());
         p.setPen(s.care ? colour::care : colour::muted);
-        p.drawText(QRectF(cell.left(), c.y() + 29, cell.width(), 15), Qt::AlignCenter, (s.care ? "▲ " : "") + s.figure);
+        p.drawText(QRectF(cell.left(), c.y() + 29, cell.width(), 15), Qt::AlignCenter,
+                   (s.care ? "▲ " : "") + s.figure);
     }
     p.setPen(colour::surround);
     p.drawLine(0, height() - 1, width(), height() - 1);

@@ -13,14 +13,15 @@ enum class Station { gather, rig, level, seams, master };
 inline constexpr int kStations = 5;
 QString station_name(Station station);
 
-/// The way through the work, drawn as a shallow orbit with a body for each station: how far it is, and its one figure.
+/// The way through the work, drawn as a shallow orbit with a body for each station: how far it is, and its
+/// one figure.
 class OrbitRail : public QWidget {
     Q_OBJECT
   public:
     explicit OrbitRail(Session& session, QWidget* parent = nullptr);
     void set_station(Station station);
     Station station() const { return station_; }
-    void set_rendered(int done, int all); ///< deliverables, for Master's figure
+    void set_rendered(int done, int all);    ///< deliverables, for Master's figure
     QRectF body_rect(Station station) const; ///< where a click chooses it
     QSize sizeHint() const override { return {900, 74}; }
 

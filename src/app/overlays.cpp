@@ -8,7 +8,8 @@ namespace porb::app {
 namespace {
 constexpr int kRimPoints = 240, kMaskWidth = 224;
 
-/// The farthest angle within reach, circle and picture at which a lens sees in the direction phi of its picture.
+/// The farthest angle within reach, circle and picture at which a lens sees in the direction phi of its
+/// picture.
 double rim_angle(const LensMap& map, double reach_rad, double phi) {
     const auto clear = [&](double theta) {
         const double r = map.radius(theta);
@@ -30,10 +31,11 @@ Overlays make_overlays(const PlanKey& key) {
     const TargetMap target(key.view.target);
     const double wrap = key.view.target.width * 0.4;
     const Mat3 to_world = rotation_of(key.orientation);
-    for (std::size_t i = 0; i < key.cameras.size(); ++i) {
+    PlanKey seen = key; // footprints are shown whether or not a camera has its source yet
+    for (auto& c : seen.cameras) c.media = "media";
+    for (const std::size_t i : contributing_cameras(seen)) {
         const ShotCamera& use = key.cameras[i];
         const Camera* camera = find_camera(key.rig, use.camera);
-        if (!camera || !use.used) continue;
         const LensMap map(camera->lens);
         const Mat3 turn = to_world * rotation_of(camera->pose.turn);
         Overlays::LensOutline lens{i, {}, {}};
@@ -45,7 +47,8 @@ Overlays make_overlays(const PlanKey& key) {
         for (int p = 0; p <= kRimPoints; ++p) {
             const double phi = 2 * kPi * p / kRimPoints;
             const double theta = rim_angle(map, radians(use.reach_deg), phi);
-            const Vec3 d = turn * Vec3(std::sin(theta) * std::cos(phi), std::sin(theta) * std::sin(phi), std::cos(theta));
+            const Vec3 d = turn * Vec3(std::sin(theta) * std::cos(phi), std::sin(theta) * std::sin(phi),
+                                       std::cos(theta));
             const auto at = target.pixel(d);
             if (!at) {
                 finish();
@@ -59,18 +62,19 @@ Overlays make_overlays(const PlanKey& key) {
         if (const auto c = target.pixel(turn * Vec3(0, 0, 1))) lens.centre = QPointF(c->x(), c->y());
         out.lenses.push_back(std::move(lens));
     }
-    const Region r = key.view.region.width > 0 ? key.view.region : Region{0, 0, key.view.target.width, key.view.target.height};
+    const Region r = key.view.region.width > 0 ? key.view.region
+                                               : Region{0, 0, key.view.target.width, key.view.target.height};
     const int h = std::max(1, kMaskWidth * r.height / std::max(1, r.width));
     out.overlaps = QImage(kMaskWidth, h, QImage::Format_ARGB32_Premultiplied);
     out.overlaps.fill(Qt::transparent);
-    PlanKey seen = key; // footprints are shown whether or not a camera has its source yet
-    for (auto& c : seen.cameras) c.media = "media";
     seen.view.target = equirect_target(3840); // as finely as a master would ask
     const Coverage coverage(seen);
     for (int y = 0; y < h; ++y)
         for (int x = 0; x < kMaskWidth; ++x) {
-            const auto d = target.direction(Vec2(r.x + (x + 0.5) * r.width / kMaskWidth, r.y + (y + 0.5) * r.height / h));
-            if (d && coverage.lenses_at(*d) >= 2) out.overlaps.setPixel(x, y, qPremultiply(qRgba(0xbf, 0xdc, 0xe4, 70)));
+            const auto d = target.direction(
+                Vec2(r.x + (x + 0.5) * r.width / kMaskWidth, r.y + (y + 0.5) * r.height / h));
+            if (d && coverage.lenses_at(*d) >= 2)
+                out.overlaps.setPixel(x, y, qPremultiply(qRgba(0xbf, 0xdc, 0xe4, 70)));
         }
     return out;
 }

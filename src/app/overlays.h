@@ -7,12 +7,13 @@
 
 namespace porb::app {
 
-/// What lies where in a composed view: outlines of what each lens supplies at most, and places that several see.
+/// What lies where in a composed view: outlines of what each lens supplies at most, and places that several
+/// see.
 struct Overlays {
     struct LensOutline {
-        std::size_t camera;              ///< index into the shot's cameras
-        std::vector<QPolygonF> outline;  ///< open lines in target pixels
-        std::optional<QPointF> centre;   ///< its axis
+        std::size_t camera;             ///< index into the shot's cameras
+        std::vector<QPolygonF> outline; ///< open lines in target pixels
+        std::optional<QPointF> centre;  ///< its axis
     };
     std::vector<LensOutline> lenses;
     QImage overlaps; ///< tinted where two or more lenses see; covers the view's whole region

@@ -10,7 +10,8 @@ namespace porb::app {
 /// The column that every station's panel is made of: a title, a line on what to do here, then its parts.
 class Panel : public QWidget {
   public:
-    Panel(const QString& title, const QString& hint, QWidget* parent = nullptr) : QWidget(parent), column_(new QVBoxLayout(this)) {
+    Panel(const QString& title, const QString& hint, QWidget* parent = nullptr)
+        : QWidget(parent), column_(new QVBoxLayout(this)) {
         column_->setContentsMargins(12, 10, 12, 10);
         column_->setSpacing(6);
         auto* head = new QLabel(title);

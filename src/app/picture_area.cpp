@@ -14,13 +14,14 @@
 namespace porb::app {
 
 namespace {
-constexpr int kRestMs = 140;       // after the last movement, the full picture
-constexpr double kCoarse = 0.45;   // of the size, while something moves
+constexpr int kRestMs = 140;     // after the last movement, the full picture
+constexpr double kCoarse = 0.45; // of the size, while something moves
 constexpr double kMostZoom = 24, kLeastFov = 20, kMostFov = 140;
 constexpr double kGripPx = 12;
 } // namespace
 
-PictureArea::PictureArea(Session& session, PictureService& service, QWidget* parent) : QWidget(parent), session_(session), service_(service) {
+PictureArea::PictureArea(Session& session, PictureService& service, QWidget* parent)
+    : QWidget(parent), session_(session), service_(service) {
     setObjectName("picture_area");
     setMinimumSize(320, 180);
     setFocusPolicy(Qt::StrongFocus);
@@ -32,7 +33,8 @@ PictureArea::PictureArea(Session& session, PictureService& service, QWidget* par
     auto* column = new QVBoxLayout(empty_);
     auto* title = new QLabel("Drop the files of a take here");
     title->setProperty("role", "title");
-    auto* words = new QLabel("One file with two image circles, or one file for each camera:\nvideo, stills, or numbered pictures.");
+    auto* words = new QLabel("One file with two image circles, or one file for each camera:\nvideo, stills, "
+                             "or numbered pictures.");
     words->setProperty("role", "hint");
     words->setAlignment(Qt::AlignCenter);
     auto* buttons = new QHBoxLayout;
@@ -59,8 +61,10 @@ PictureArea::PictureArea(Session& session, PictureService& service, QWidget* par
     });
     connect(&session_, &Session::playhead_changed, this, [this] { ask(!playing_); });
     connect(&session_, &Session::selection_changed, this, [this] {
-        if (mode_ == ViewMode::lens || mode_ == ViewMode::sheet) ask(true);
-        else update();
+        if (mode_ == ViewMode::lens || mode_ == ViewMode::sheet)
+            ask(true);
+        else
+            update();
     });
     update_empty();
 }
@@ -119,7 +123,8 @@ const Camera* PictureArea::selected() const {
 
 bool PictureArea::half_map() const {
     const Shot* shot = session_.shot();
-    return shot && std::any_of(shot->rig.cameras.begin(), shot->rig.cameras.end(), [](const Camera& c) { return c.eyes != Eyes::both; });
+    return shot && std::any_of(shot->rig.cameras.begin(), shot->rig.cameras.end(),
+                               [](const Camera& c) { return c.eyes != Eyes::both; });
 }
 
 QRectF PictureArea::map_rect() const {
@@ -141,7 +146,8 @@ QPointF PictureArea::lens_point(const Vec2& pixel) const {
     const QRectF r = lens_rect();
     const Camera* c = selected();
     if (!c) return {};
-    return {r.left() + pixel.x() / c->lens.width * r.width(), r.top() + pixel.y() / c->lens.height * r.height()};
+    return {r.left() + pixel.x() / c->lens.width * r.width(),
+            r.top() + pixel.y() / c->lens.height * r.height()};
 }
 
 std::optional<View> PictureArea::wanted_view(double scale) const {
@@ -150,7 +156,8 @@ std::optional<View> PictureArea::wanted_view(double scale) const {
     view.filter = scale < 1 ? Filter::linear : Filter::cubic;
     const double dpr = devicePixelRatioF() * scale;
     if (mode_ == ViewMode::window) {
-        view.target = window_target(std::max(16, int(width() * dpr)), std::max(16, int(height() * dpr)), look_, fov_deg_);
+        view.target = window_target(std::max(16, int(width() * dpr)), std::max(16, int(height() * dpr)),
+                                    look_, fov_deg_);
         return view;
     }
     if (mode_ != ViewMode::map) return std::nullopt;
@@ -161,7 +168,8 @@ std::optional<View> PictureArea::wanted_view(double scale) const {
     const QRectF seen = rect.intersected(QRectF(this->rect()));
     if (seen.isEmpty()) return std::nullopt;
     const double k = w / rect.width();
-    const int x0 = std::max(0, int(std::floor((seen.left() - rect.left()) * k))), y0 = std::max(0, int(std::floor((seen.top() - rect.top()) * k)));
+    const int x0 = std::max(0, int(std::floor((seen.left() - rect.left()) * k))),
+              y0 = std::max(0, int(std::floor((seen.top() - rect.top()) * k)));
     const int x1 = std::min(view.target.width, int(std::ceil((seen.right() - rect.left()) * k)));
     const int y1 = std::min(view.target.height, int(std::ceil((seen.bottom() - rect.top()) * k)));
     if (x1 <= x0 || y1 <= y0) return std::nullopt;
@@ -189,12 +197,15 @@ void PictureArea::ask(bool moving) {
         request.longest_side = int(std::max(lens_rect().width(), lens_rect().height()) * devicePixelRatioF());
     } else if (mode_ == ViewMode::sheet) {
         for (const auto& c : shot->rig.cameras) request.cameras.push_back(c.id);
-        request.longest_side = int(width() * devicePixelRatioF() / std::max<double>(1, std::ceil(std::sqrt(double(request.cameras.size())))));
+        request.longest_side = int(width() * devicePixelRatioF() /
+                                   std::max<double>(1, std::ceil(std::sqrt(double(request.cameras.size())))));
     }
     if (!request.view && request.cameras.empty()) return;
     service_.ask(std::move(request));
-    if (moving) rest_.start();
-    else rest_.stop();
+    if (moving)
+        rest_.start();
+    else
+        rest_.stop();
     update();
 }
 
@@ -218,16 +229,19 @@ std::optional<QPointF> PictureArea::point_of(const Vec3& direction) const {
     const Target target = half_map() ? half_sphere_target(1000) : equirect_target(1000);
     const auto p = TargetMap(target).pixel(direction);
     if (!p) return std::nullopt;
-    return QPointF(r.left() + p->x() / target.width * r.width(), r.top() + p->y() / target.height * r.height());
+    return QPointF(r.left() + p->x() / target.width * r.width(),
+                   r.top() + p->y() / target.height * r.height());
 }
 
 std::optional<Vec3> PictureArea::direction_at(const QPointF& point) const {
-    if (mode_ == ViewMode::window) return TargetMap(window_target(width(), height(), look_, fov_deg_)).direction({point.x(), point.y()});
+    if (mode_ == ViewMode::window)
+        return TargetMap(window_target(width(), height(), look_, fov_deg_)).direction({point.x(), point.y()});
     if (mode_ != ViewMode::map) return std::nullopt;
     const QRectF r = map_rect();
     if (!r.contains(point)) return std::nullopt;
     const Target target = half_map() ? half_sphere_target(1000) : equirect_target(1000);
-    return TargetMap(target).direction({(point.x() - r.left()) / r.width() * target.width, (point.y() - r.top()) / r.height() * target.height});
+    return TargetMap(target).direction({(point.x() - r.left()) / r.width() * target.width,
+                                        (point.y() - r.top()) / r.height() * target.height});
 }
 
 // ---- gestures ----
@@ -274,28 +288,37 @@ void PictureArea::mouseMoveEvent(QMouseEvent* event) {
     case Grip::none:
         if (mode_ == ViewMode::lens) {
             const Grip over = lens_grip(at);
-            setCursor(over == Grip::circle_rim ? Qt::SizeFDiagCursor : over == Grip::circle_move ? Qt::SizeAllCursor : Qt::ArrowCursor);
+            setCursor(over == Grip::circle_rim    ? Qt::SizeFDiagCursor
+                      : over == Grip::circle_move ? Qt::SizeAllCursor
+                                                  : Qt::ArrowCursor);
         }
         return;
     case Grip::look: {
         const double deg_per_px = fov_deg_ / width();
         grip_at_ = at;
-        set_look({look_.yaw_deg - moved.x() * deg_per_px, look_.pitch_deg + moved.y() * deg_per_px, 0}, fov_deg_);
+        set_look({look_.yaw_deg - moved.x() * deg_per_px, look_.pitch_deg + moved.y() * deg_per_px, 0},
+                 fov_deg_);
         return;
     }
     case Grip::pan: {
         const QRectF r = mode_ == ViewMode::lens ? lens_rect() : map_rect();
         if (r.isEmpty()) return;
-        pan_ = {std::clamp(pan_.x() - moved.x() / r.width(), 0.0, 1.0), std::clamp(pan_.y() - moved.y() / r.height(), 0.0, 1.0)};
+        pan_ = {std::clamp(pan_.x() - moved.x() / r.width(), 0.0, 1.0),
+                std::clamp(pan_.y() - moved.y() / r.height(), 0.0, 1.0)};
         if (zoom_ <= 1) pan_ = {0.5, 0.5};
         grip_at_ = at;
         ask(true);
         return;
     }
-    case Grip::level: drag_level(at); return;
+    case Grip::level:
+        drag_level(at);
+        return;
     case Grip::circle_move:
-    case Grip::circle_rim: drag_circle(at); return;
-    case Grip::reach: return;
+    case Grip::circle_rim:
+        drag_circle(at);
+        return;
+    case Grip::reach:
+        return;
     }
 }
 
@@ -307,10 +330,12 @@ void PictureArea::mouseReleaseEvent(QMouseEvent*) {
 }
 
 void PictureArea::mouseDoubleClickEvent(QMouseEvent* event) {
-    if (mode_ == ViewMode::sheet) set_mode(ViewMode::lens);
+    if (mode_ == ViewMode::sheet)
+        set_mode(ViewMode::lens);
     else if (mode_ == ViewMode::map && drag_use_ == DragUse::look) {
         if (const auto d = direction_at(event->position())) {
-            look_ = {degrees(std::atan2(d->x(), d->z())), degrees(std::asin(std::clamp(-d->y(), -1.0, 1.0))), 0};
+            look_ = {degrees(std::atan2(d->x(), d->z())), degrees(std::asin(std::clamp(-d->y(), -1.0, 1.0))),
+                     0};
             emit look_changed();
             set_mode(ViewMode::window);
         }
@@ -322,13 +347,15 @@ void PictureArea::drag_level(const QPointF& to) {
     if (!now || !grip_direction_) return;
     Mat3 turn;
     if (level_hold_ == LevelHold::pitch_and_roll) {
-        const double yaw = std::atan2(now->x(), now->z()) - std::atan2(grip_direction_->x(), grip_direction_->z());
+        const double yaw =
+            std::atan2(now->x(), now->z()) - std::atan2(grip_direction_->x(), grip_direction_->z());
         turn = rotation_about(Vec3(0, 1, 0), yaw);
     } else {
         turn = rotation_between(*grip_direction_, *now);
     }
     const Turn orientation = turn_of(turn * rotation_of(grip_orientation_));
-    session_.edit_shot("Level by dragging", [&](Shot& s) { s.orientation = orientation; }, "drag-level");
+    session_.edit_shot(
+        "Level by dragging", [&](Shot& s) { s.orientation = orientation; }, "drag-level");
 }
 
 void PictureArea::drag_circle(const QPointF& to) {
@@ -341,20 +368,26 @@ void PictureArea::drag_circle(const QPointF& to) {
         const QPointF centre = lens_point(c->lens.circle.center_px);
         const double radius = std::hypot(to.x() - centre.x(), to.y() - centre.y()) * scale;
         const double fov_deg = field_of_view_deg(c->lens);
-        session_.edit_shot("Size the image circle of " + QString::fromStdString(id), [&](Shot& s) {
-            Lens& lens = find_camera(s.rig, id)->lens;
-            lens.circle.radius_px = std::max(8.0, radius);
-            // The glass keeps its field of view; its focal length follows the circle.
-            lens.focal_px = focal_for_field_of_view(lens, fov_deg);
-        }, "drag-circle");
+        session_.edit_shot(
+            "Size the image circle of " + QString::fromStdString(id),
+            [&](Shot& s) {
+                Lens& lens = find_camera(s.rig, id)->lens;
+                lens.circle.radius_px = std::max(8.0, radius);
+                // The glass keeps its field of view; its focal length follows the circle.
+                lens.focal_px = focal_for_field_of_view(lens, fov_deg);
+            },
+            "drag-circle");
     } else {
         const Vec2 by((to.x() - grip_at_.x()) * scale, (to.y() - grip_at_.y()) * scale);
         grip_at_ = to;
-        session_.edit_shot("Move the image circle of " + QString::fromStdString(id), [&](Shot& s) {
-            Lens& lens = find_camera(s.rig, id)->lens;
-            lens.circle.center_px += by;
-            lens.center_px += by;
-        }, "drag-circle");
+        session_.edit_shot(
+            "Move the image circle of " + QString::fromStdString(id),
+            [&](Shot& s) {
+                Lens& lens = find_camera(s.rig, id)->lens;
+                lens.circle.center_px += by;
+                lens.center_px += by;
+            },
+            "drag-circle");
     }
 }
 
@@ -373,8 +406,10 @@ void PictureArea::zoom_at(const QPointF& at, double factor) {
 void PictureArea::wheelEvent(QWheelEvent* event) {
     const double steps = event->angleDelta().y() / 120.0;
     if (steps == 0) return;
-    if (mode_ == ViewMode::window) set_look(look_, fov_deg_ * std::pow(0.92, steps));
-    else if (mode_ != ViewMode::sheet) zoom_at(event->position(), std::pow(1.2, steps));
+    if (mode_ == ViewMode::window)
+        set_look(look_, fov_deg_ * std::pow(0.92, steps));
+    else if (mode_ != ViewMode::sheet)
+        zoom_at(event->position(), std::pow(1.2, steps));
     event->accept();
 }
 
@@ -383,13 +418,20 @@ void PictureArea::keyPressEvent(QKeyEvent* event) {
     const QPointF middle(width() / 2.0, height() / 2.0);
     if (mode_ == ViewMode::window) {
         switch (event->key()) {
-        case Qt::Key_Left: return set_look({look_.yaw_deg - step, look_.pitch_deg, 0}, fov_deg_);
-        case Qt::Key_Right: return set_look({look_.yaw_deg + step, look_.pitch_deg, 0}, fov_deg_);
-        case Qt::Key_Up: return set_look({look_.yaw_deg, look_.pitch_deg + step, 0}, fov_deg_);
-        case Qt::Key_Down: return set_look({look_.yaw_deg, look_.pitch_deg - step, 0}, fov_deg_);
-        case Qt::Key_Plus: return set_look(look_, fov_deg_ * 0.9);
-        case Qt::Key_Minus: return set_look(look_, fov_deg_ / 0.9);
-        default: break;
+        case Qt::Key_Left:
+            return set_look({look_.yaw_deg - step, look_.pitch_deg, 0}, fov_deg_);
+        case Qt::Key_Right:
+            return set_look({look_.yaw_deg + step, look_.pitch_deg, 0}, fov_deg_);
+        case Qt::Key_Up:
+            return set_look({look_.yaw_deg, look_.pitch_deg + step, 0}, fov_deg_);
+        case Qt::Key_Down:
+            return set_look({look_.yaw_deg, look_.pitch_deg - step, 0}, fov_deg_);
+        case Qt::Key_Plus:
+            return set_look(look_, fov_deg_ * 0.9);
+        case Qt::Key_Minus:
+            return set_look(look_, fov_deg_ / 0.9);
+        default:
+            break;
         }
     } else if (event->key() == Qt::Key_Plus) {
         return zoom_at(middle, 1.25);
@@ -411,9 +453,12 @@ void PictureArea::paintEvent(QPaintEvent*) {
     p.fillRect(rect(), colour::surround);
     p.setRenderHint(QPainter::SmoothPixmapTransform);
     if (!session_.shot()) return;
-    if (mode_ == ViewMode::sheet) paint_sheet(p);
-    else if (mode_ == ViewMode::lens) paint_lens(p);
-    else paint_composed(p);
+    if (mode_ == ViewMode::sheet)
+        paint_sheet(p);
+    else if (mode_ == ViewMode::lens)
+        paint_lens(p);
+    else
+        paint_composed(p);
     paint_words(p);
 }
 
@@ -424,7 +469,8 @@ void PictureArea::paint_composed(QPainter& p) {
         if (mode_ == ViewMode::map) {
             const QRectF r = map_rect();
             const double k = r.width() / v.target.width;
-            to = QRectF(r.left() + v.region.x * k, r.top() + v.region.y * k, v.region.width * k, v.region.height * k);
+            to = QRectF(r.left() + v.region.x * k, r.top() + v.region.y * k, v.region.width * k,
+                        v.region.height * k);
         }
         // Where no lens sees, a quiet hatching tells a hole from black.
         p.fillRect(to, QBrush(colour::line, Qt::BDiagPattern));
@@ -436,8 +482,11 @@ void PictureArea::paint_composed(QPainter& p) {
 void PictureArea::paint_overlays(QPainter& p) {
     if (!footprints_ && !overlaps_) return;
     View view;
-    if (mode_ == ViewMode::window) view.target = window_target(width(), height(), look_, fov_deg_);
-    else view.target = half_map() ? half_sphere_target(1000) : equirect_target(1000);
+    view.eye = eye_;
+    if (mode_ == ViewMode::window)
+        view.target = window_target(width(), height(), look_, fov_deg_);
+    else
+        view.target = half_map() ? half_sphere_target(1000) : equirect_target(1000);
     const PlanKey key = plan_key(*session_.shot(), view);
     if (overlay_key_ != key) {
         overlay_key_ = key;
@@ -504,7 +553,8 @@ void PictureArea::paint_lens(QPainter& p) {
     if (const ShotCamera* use = find_camera(shot, c->id); use && radians(use->reach_deg) < map.theta_max())
         ring(c->lens.center_px, map.radius(radians(use->reach_deg)), QPen(colour, 1.2, Qt::DashLine));
     // Handles: a square on the rim at lower right, a cross at the lens's own centre.
-    const QPointF rim = lens_point(c->lens.circle.center_px + c->lens.circle.radius_px * Vec2(0.7071, 0.7071));
+    const QPointF rim =
+        lens_point(c->lens.circle.center_px + c->lens.circle.radius_px * Vec2(0.7071, 0.7071));
     p.setPen(QPen(QColor(0, 0, 0, 160), 1));
     p.setBrush(colour);
     p.drawRect(QRectF(rim.x() - 5, rim.y() - 5, 10, 10));
@@ -514,7 +564,10 @@ void PictureArea::paint_lens(QPainter& p) {
     p.drawLine(centre - QPointF(0, 10), centre + QPointF(0, 10));
     if (answer_.images.empty() || answer_.images[0].isNull()) {
         p.setPen(colour::muted);
-        p.drawText(r, Qt::AlignCenter, answer_.error.isEmpty() && !answer_.number ? "" : "No picture for camera " + QString::fromStdString(c->id) + " at this time");
+        p.drawText(r, Qt::AlignCenter,
+                   answer_.error.isEmpty() && !answer_.number
+                       ? ""
+                       : "No picture for camera " + QString::fromStdString(c->id) + " at this time");
     }
 }
 
@@ -536,7 +589,8 @@ std::vector<QRectF> PictureArea::sheet_cells(std::size_t count) const {
     }
     const int rows = (int(count) + best - 1) / best;
     const double w = double(width()) / best, h = double(height()) / rows;
-    for (int i = 0; i < int(count); ++i) cells.emplace_back((i % best) * w + 4, (i / best) * h + 4, w - 8, h - 8);
+    for (int i = 0; i < int(count); ++i)
+        cells.emplace_back((i % best) * w + 4, (i / best) * h + 4, w - 8, h - 8);
     return cells;
 }
 
@@ -559,18 +613,22 @@ void PictureArea::paint_sheet(QPainter& p) {
             p.drawImage(r, answer_.images[i]);
         } else {
             p.setPen(colour::muted);
-            p.drawText(r, Qt::AlignCenter, media ? (answer_.images.empty() ? "" : "no picture at this time") : "no source yet: assign one in Gather");
+            p.drawText(r, Qt::AlignCenter,
+                       media ? (answer_.images.empty() ? "" : "no picture at this time")
+                             : "no source yet: assign one in Gather");
         }
         const double k = w / c.lens.width;
         p.setClipRect(r);
         p.setBrush(Qt::NoBrush);
         p.setPen(QPen(colour::lens(int(i)), chosen ? 2.5 : 1.4));
-        p.drawEllipse(QPointF(r.left() + c.lens.circle.center_px.x() * k, r.top() + c.lens.circle.center_px.y() * k), c.lens.circle.radius_px * k,
-                      c.lens.circle.radius_px * k);
+        p.drawEllipse(
+            QPointF(r.left() + c.lens.circle.center_px.x() * k, r.top() + c.lens.circle.center_px.y() * k),
+            c.lens.circle.radius_px * k, c.lens.circle.radius_px * k);
         p.setClipping(false);
         p.setPen(chosen ? colour::accent : colour::text);
         const QString name = media ? QString::fromStdString(media->ref.path.filename().string()) : "—";
-        p.drawText(QRectF(cell.left(), cell.bottom() - 20, cell.width(), 20), Qt::AlignCenter, QString::fromStdString(c.id) + "   " + name);
+        p.drawText(QRectF(cell.left(), cell.bottom() - 20, cell.width(), 20), Qt::AlignCenter,
+                   QString::fromStdString(c.id) + "   " + name);
         if (chosen) {
             p.setPen(QPen(colour::accent, 1));
             p.drawRect(r);
@@ -580,10 +638,15 @@ void PictureArea::paint_sheet(QPainter& p) {
 
 void PictureArea::paint_words(QPainter& p) {
     const auto badge = [&](const QString& text, Qt::Alignment where, const QColor& c) {
-        QRectF box = p.fontMetrics().boundingRect(QRect(0, 0, std::max(80, width() - 80), height()), Qt::TextWordWrap, text);
+        QRectF box = p.fontMetrics().boundingRect(QRect(0, 0, std::max(80, width() - 80), height()),
+                                                  Qt::TextWordWrap, text);
         box.adjust(-10, -5, 10, 5);
-        box.moveLeft(where & Qt::AlignLeft ? 10 : where & Qt::AlignRight ? width() - box.width() - 10 : (width() - box.width()) / 2);
-        box.moveTop(where & Qt::AlignTop ? 10 : where & Qt::AlignBottom ? height() - box.height() - 10 : (height() - box.height()) / 2);
+        box.moveLeft(where & Qt::AlignLeft    ? 10
+                     : where & Qt::AlignRight ? width() - box.width() - 10
+                                              : (width() - box.width()) / 2);
+        box.moveTop(where & Qt::AlignTop      ? 10
+                    : where & Qt::AlignBottom ? height() - box.height() - 10
+                                              : (height() - box.height()) / 2);
         p.setPen(Qt::NoPen);
         p.setBrush(QColor(0x1d, 0x1d, 0x1d, 205));
         p.drawRoundedRect(box, 4, 4);
@@ -592,10 +655,16 @@ void PictureArea::paint_words(QPainter& p) {
     };
     if (!answer_.error.isEmpty()) badge(answer_.error, Qt::AlignCenter, colour::stop);
     const Shot& shot = *session_.shot();
-    const bool assigned = std::any_of(shot.cameras.begin(), shot.cameras.end(), [](const ShotCamera& c) { return !c.media.empty(); });
-    if (!assigned && mode_ != ViewMode::sheet) badge("No camera has a source yet. Assign files to cameras in Gather.", Qt::AlignCenter, colour::care);
+    const bool assigned = std::any_of(shot.cameras.begin(), shot.cameras.end(),
+                                      [](const ShotCamera& c) { return !c.media.empty(); });
+    if (!assigned && mode_ != ViewMode::sheet)
+        badge("No camera has a source yet. Assign files to cameras in Gather.", Qt::AlignCenter,
+              colour::care);
     if (mode_ == ViewMode::window)
-        badge(QString("yaw %1°   pitch %2°   field of view %3°").arg(look_.yaw_deg, 0, 'f', 1).arg(look_.pitch_deg, 0, 'f', 1).arg(fov_deg_, 0, 'f', 0),
+        badge(QString("yaw %1°   pitch %2°   field of view %3°")
+                  .arg(look_.yaw_deg, 0, 'f', 1)
+                  .arg(look_.pitch_deg, 0, 'f', 1)
+                  .arg(fov_deg_, 0, 'f', 0),
               Qt::AlignBottom | Qt::AlignRight, colour::muted);
     else if (zoom_ > 1.001)
         badge(QString("%1 ×").arg(zoom_, 0, 'f', 1), Qt::AlignBottom | Qt::AlignRight, colour::muted);

@@ -16,8 +16,8 @@ enum class DragUse { look, level };
 /// How dragging levels: freely, or only round the upright axis.
 enum class LevelHold { none, pitch_and_roll };
 
-/// The large picture: asks the service for what the mode needs, coarse while something moves and full when it rests,
-/// draws it with its overlays, and turns gestures into looks and edits.
+/// The large picture: asks the service for what the mode needs, coarse while something moves and full when it
+/// rests, draws it with its overlays, and turns gestures into looks and edits.
 class PictureArea : public QWidget {
     Q_OBJECT
   public:
@@ -93,8 +93,8 @@ class PictureArea : public QWidget {
     bool footprints_ = false, overlaps_ = false, playing_ = false, settled_ = false;
     Turn look_;
     double fov_deg_ = 90;
-    double zoom_ = 1;            ///< of map and lens view; 1 fits
-    QPointF pan_{0.5, 0.5};      ///< the place of the map or source (0..1) at the widget's centre
+    double zoom_ = 1;       ///< of map and lens view; 1 fits
+    QPointF pan_{0.5, 0.5}; ///< the place of the map or source (0..1) at the widget's centre
     Grip grip_ = Grip::none;
     QPointF grip_at_;
     std::optional<Vec3> grip_direction_;

@@ -15,7 +15,8 @@ QImage image_of(const Picture& picture) {
     return image;
 }
 
-PictureService::PictureService(std::shared_ptr<MediaLibrary> library, QObject* parent) : QObject(parent), composer_(std::move(library)) {
+PictureService::PictureService(std::shared_ptr<MediaLibrary> library, QObject* parent)
+    : QObject(parent), composer_(std::move(library)) {
     thread_ = std::thread([this] { work(); });
 }
 
@@ -47,7 +48,8 @@ void PictureService::work() {
             waiting_.reset();
         }
         PictureAnswer made = answer(request);
-        QMetaObject::invokeMethod(this, [this, made = std::move(made)] { emit ready(made); }, Qt::QueuedConnection);
+        QMetaObject::invokeMethod(
+            this, [this, made = std::move(made)] { emit ready(made); }, Qt::QueuedConnection);
     }
 }
 
@@ -61,7 +63,8 @@ PictureAnswer PictureService::answer(const PictureRequest& request) {
         const Shot* shot = find_shot(*request.project, request.shot);
         if (!shot) return out;
         if (request.view) {
-            out.images.push_back(image_of(composer_.compose(*request.project, *shot, request.time, *request.view)));
+            out.images.push_back(
+                image_of(composer_.compose(*request.project, *shot, request.time, *request.view)));
         } else {
             for (const auto& id : request.cameras) {
                 const ShotCamera* use = find_camera(*shot, id);
@@ -72,9 +75,13 @@ PictureAnswer PictureService::answer(const PictureRequest& request) {
                 try {
                     const MediaInfo info = composer_.library().info(media->ref);
                     int level = 0;
-                    while (level < 6 && (std::max(info.width, info.height) >> (level + 1)) >= request.longest_side) ++level;
+                    while (level < 6 &&
+                           (std::max(info.width, info.height) >> (level + 1)) >= request.longest_side)
+                        ++level;
                     out.full_sizes.back() = {info.width, info.height};
-                    if (const auto picture = composer_.library().picture(media->ref, request.time + use->offset, level)) out.images.back() = image_of(*picture);
+                    if (const auto picture =
+                            composer_.library().picture(media->ref, request.time + use->offset, level))
+                        out.images.back() = image_of(*picture);
                 } catch (const std::exception& e) {
                     out.error = QString::fromStdString(e.what());
                 }
@@ -83,7 +90,8 @@ PictureAnswer PictureService::answer(const PictureRequest& request) {
     } catch (const std::exception& e) {
         out.error = QString::fromStdString(e.what());
     }
-    out.milliseconds = std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - begun).count();
+    out.milliseconds =
+        std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - begun).count();
     return out;
 }
 

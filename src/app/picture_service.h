@@ -17,16 +17,16 @@ struct PictureRequest {
     ProjectPtr project;
     std::string shot;
     Seconds time{0};
-    std::optional<View> view;           ///< composed when set
-    std::vector<std::string> cameras;   ///< else these cameras' sources
-    int longest_side = 0;               ///< sources are halved while they stay at least this long
+    std::optional<View> view;         ///< composed when set
+    std::vector<std::string> cameras; ///< else these cameras' sources
+    int longest_side = 0;             ///< sources are halved while they stay at least this long
     quint64 number = 0;
 };
 
 struct PictureAnswer {
     quint64 number = 0;
-    std::vector<QImage> images;         ///< one, or one for each camera (null where there is none)
-    std::vector<QSize> full_sizes;      ///< sources: their sizes before halving
+    std::vector<QImage> images;    ///< one, or one for each camera (null where there is none)
+    std::vector<QSize> full_sizes; ///< sources: their sizes before halving
     std::optional<View> view;
     Seconds time{0};
     double milliseconds = 0;

@@ -17,7 +17,8 @@ constexpr int kRate = 48000, kChannels = 2;
 /// The sound of one source from a moment on, as the audio device asks for it.
 class Player::SoundSource : public QIODevice {
   public:
-    SoundSource(const std::filesystem::path& path, Seconds from) : reader_(path, kRate, kChannels), next_((from * Rational(kRate)).round()) {
+    SoundSource(const std::filesystem::path& path, Seconds from)
+        : reader_(path, kRate, kChannels), next_((from * Rational(kRate)).round()) {
         open(QIODevice::ReadOnly);
     }
     bool isSequential() const override { return true; }
@@ -59,7 +60,8 @@ void Player::play(bool on) {
     }
     const Span span = used_span(*session_.project(), *shot, *session_.library());
     const Seconds frame = Rational(1) / shot->rate;
-    if (session_.playhead() < span.in || session_.playhead() + frame >= span.out) session_.set_playhead(span.in);
+    if (session_.playhead() < span.in || session_.playhead() + frame >= span.out)
+        session_.set_playhead(span.in);
     from_ = session_.playhead();
     clock_.start();
     start_sound();

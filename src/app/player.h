@@ -8,8 +8,8 @@ class QAudioSink;
 
 namespace porb::app {
 
-/// Moves the playhead through the used part in real time, with the shot's sound where the machine can play it.
-/// Pictures that come too late are left out; time is never stretched.
+/// Moves the playhead through the used part in real time, with the shot's sound where the machine can play
+/// it. Pictures that come too late are left out; time is never stretched.
 class Player : public QObject {
     Q_OBJECT
   public:

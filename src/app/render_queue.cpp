@@ -12,7 +12,9 @@ RenderQueue::~RenderQueue() {
 }
 
 void RenderQueue::add(const ProjectPtr& project, const std::string& deliverable) {
-    std::erase_if(jobs_, [&](const Job& j) { return j.deliverable == deliverable && j.state != State::running && j.state != State::waiting; });
+    std::erase_if(jobs_, [&](const Job& j) {
+        return j.deliverable == deliverable && j.state != State::running && j.state != State::waiting;
+    });
     for (const auto& j : jobs_)
         if (j.deliverable == deliverable) return; // already under way
     jobs_.push_back({deliverable, project, State::waiting, {}, {}});
@@ -53,27 +55,35 @@ void RenderQueue::start_next() {
             State state = State::done;
             QString words;
             try {
-                const auto d = std::find_if(project->deliverables.begin(), project->deliverables.end(), [&](const Deliverable& x) { return x.id == id; });
+                const auto d = std::find_if(project->deliverables.begin(), project->deliverables.end(),
+                                            [&](const Deliverable& x) { return x.id == id; });
                 // A library of its own: scrubbing meanwhile and rendering do not fight over one decoder.
                 Composer composer(std::make_shared<MediaLibrary>(256u << 20));
                 auto last = std::chrono::steady_clock::time_point();
-                render(composer, *project, *d, [&](const RenderProgress& p) {
-                    const auto now = std::chrono::steady_clock::now();
-                    if (p.frames_done < p.frames && now - last < std::chrono::milliseconds(100)) return;
-                    last = now;
-                    QMetaObject::invokeMethod(this, [this, id, p] {
-                        for (auto& j : jobs_)
-                            if (j.deliverable == id && j.state == State::running) j.progress = p;
-                        emit changed();
-                    }, Qt::QueuedConnection);
-                }, cancel);
+                render(
+                    composer, *project, *d,
+                    [&](const RenderProgress& p) {
+                        const auto now = std::chrono::steady_clock::now();
+                        if (p.frames_done < p.frames && now - last < std::chrono::milliseconds(100)) return;
+                        last = now;
+                        QMetaObject::invokeMethod(
+                            this,
+                            [this, id, p] {
+                                for (auto& j : jobs_)
+                                    if (j.deliverable == id && j.state == State::running) j.progress = p;
+                                emit changed();
+                            },
+                            Qt::QueuedConnection);
+                    },
+                    cancel);
             } catch (const Cancelled&) {
                 state = State::stopped;
             } catch (const std::exception& e) {
                 state = State::failed;
                 words = QString::fromStdString(e.what());
             }
-            QMetaObject::invokeMethod(this, [this, state, words] { ended(state, words); }, Qt::QueuedConnection);
+            QMetaObject::invokeMethod(
+                this, [this, state, words] { ended(state, words); }, Qt::QueuedConnection);
         });
         emit changed();
         return;
@@ -86,11 +96,15 @@ void RenderQueue::ended(State state, const QString& words) {
         if (j.state != State::running) continue;
         j.state = state;
         j.words = words;
-        const auto d = std::find_if(j.project->deliverables.begin(), j.project->deliverables.end(), [&](const Deliverable& x) { return x.id == j.deliverable; });
+        const auto d = std::find_if(j.project->deliverables.begin(), j.project->deliverables.end(),
+                                    [&](const Deliverable& x) { return x.id == j.deliverable; });
         const QString name = QString::fromStdString(d->path.filename().string());
-        if (state == State::done) emit finished("Rendered " + name, true);
-        else if (state == State::failed) emit finished(words, false);
-        else emit finished("Stopped " + name + "; nothing was left behind", true);
+        if (state == State::done)
+            emit finished("Rendered " + name, true);
+        else if (state == State::failed)
+            emit finished(words, false);
+        else
+            emit finished("Stopped " + name + "; nothing was left behind", true);
     }
     emit changed();
     start_next();

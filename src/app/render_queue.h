@@ -9,7 +9,8 @@
 
 namespace porb::app {
 
-/// Renders deliverables one after the other in the background, each from the project as it was when it was queued.
+/// Renders deliverables one after the other in the background, each from the project as it was when it was
+/// queued.
 class RenderQueue : public QObject {
     Q_OBJECT
   public:
@@ -19,7 +20,7 @@ class RenderQueue : public QObject {
         ProjectPtr project;
         State state = State::waiting;
         RenderProgress progress;
-        QString words;           ///< why it failed
+        QString words; ///< why it failed
     };
 
     explicit RenderQueue(QObject* parent = nullptr);

@@ -11,7 +11,11 @@
 namespace porb::app {
 
 SeamsPanel::SeamsPanel(Session& session, QWidget* parent)
-    : Panel("Seams", "Neighbours meet where both are equally far inside their reach. Select cameras to set them together.", parent), session_(session) {
+    : Panel("Seams",
+            "Neighbours meet where both are equally far inside their reach. Select cameras to set them "
+            "together.",
+            parent),
+      session_(session) {
     setObjectName("seams_panel");
     group("CAMERAS");
     table_ = new QTableWidget(0, 4);
@@ -39,25 +43,31 @@ SeamsPanel::SeamsPanel(Session& session, QWidget* parent)
     column()->addLayout(form);
     auto* whole = new QPushButton("Use all that the lens sees");
     column()->addWidget(whole);
-    connect(reach_, &NumberField::edited, this, [this](double v) { change("reach", "reach", [v](ShotCamera& c) { c.reach_deg = v; }); });
-    connect(feather_, &NumberField::edited, this, [this](double v) { change("feather", "feather", [v](ShotCamera& c) { c.feather_deg = v; }); });
-    for (auto* f : {reach_, feather_}) connect(f, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
+    connect(reach_, &NumberField::edited, this,
+            [this](double v) { change("reach", "reach", [v](ShotCamera& c) { c.reach_deg = v; }); });
+    connect(feather_, &NumberField::edited, this,
+            [this](double v) { change("feather", "feather", [v](ShotCamera& c) { c.feather_deg = v; }); });
+    for (auto* f : {reach_, feather_})
+        connect(f, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
     connect(whole, &QPushButton::clicked, this, [this] {
         const Shot* shot = session_.shot();
         if (!shot) return;
         const Rig rig = shot->rig;
-        change("reach", {}, [rig](ShotCamera& c) { c.reach_deg = default_reach_deg(find_camera(rig, c.camera)->lens); });
+        change("reach", {},
+               [rig](ShotCamera& c) { c.reach_deg = default_reach_deg(find_camera(rig, c.camera)->lens); });
     });
     connect(table_, &QTableWidget::itemSelectionChanged, this, [this] {
         const auto rows = chosen();
-        if (const Shot* s = session_.shot(); s && table_->currentRow() >= 0 && table_->currentRow() < int(s->cameras.size()))
+        if (const Shot* s = session_.shot();
+            s && table_->currentRow() >= 0 && table_->currentRow() < int(s->cameras.size()))
             session_.select_camera(s->cameras[std::size_t(table_->currentRow())].camera);
         refresh();
     });
     connect(table_, &QTableWidget::cellChanged, this, [this](int r, int c) {
         if (c != 0) return;
         const bool on = table_->item(r, 0)->checkState() == Qt::Checked;
-        session_.edit_shot(on ? "Use a camera" : "Leave a camera out", [&](Shot& s) { s.cameras[std::size_t(r)].used = on; });
+        session_.edit_shot(on ? "Use a camera" : "Leave a camera out",
+                           [&](Shot& s) { s.cameras[std::size_t(r)].used = on; });
     });
     connect(&session_, &Session::project_changed, this, &SeamsPanel::refresh);
     refresh();
@@ -73,13 +83,18 @@ std::vector<std::size_t> SeamsPanel::chosen() const {
     return rows;
 }
 
-void SeamsPanel::change(const QString& what, const QString& key, const std::function<void(ShotCamera&)>& set) {
+void SeamsPanel::change(const QString& what, const QString& key,
+                        const std::function<void(ShotCamera&)>& set) {
     const auto rows = chosen();
     if (rows.empty()) return;
-    const QString who = rows.size() == 1 ? QString::fromStdString(session_.shot()->cameras[rows[0]].camera) : QString("%1 cameras").arg(rows.size());
-    session_.edit_shot(QString("Set %1 of %2").arg(what, who), [&](Shot& s) {
-        for (const auto r : rows) set(s.cameras[r]);
-    }, key);
+    const QString who = rows.size() == 1 ? QString::fromStdString(session_.shot()->cameras[rows[0]].camera)
+                                         : QString("%1 cameras").arg(rows.size());
+    session_.edit_shot(
+        QString("Set %1 of %2").arg(what, who),
+        [&](Shot& s) {
+            for (const auto r : rows) set(s.cameras[r]);
+        },
+        key);
 }
 
 void SeamsPanel::refresh() {
@@ -94,7 +109,8 @@ void SeamsPanel::refresh() {
             QTableWidgetItem* item = table_->item(r, column);
             if (!item) table_->setItem(r, column, item = new QTableWidgetItem);
             item->setText(text);
-            item->setTextAlignment(column < 2 ? Qt::Alignment(Qt::AlignCenter) : Qt::AlignRight | Qt::AlignVCenter);
+            item->setTextAlignment(column < 2 ? Qt::Alignment(Qt::AlignCenter)
+                                              : Qt::AlignRight | Qt::AlignVCenter);
             return item;
         };
         auto* used = cell(0, "");
@@ -106,8 +122,9 @@ void SeamsPanel::refresh() {
     }
     const auto rows = chosen();
     if (rows.empty()) return;
-    for_->setText(rows.size() == shot->cameras.size() ? "ALL CAMERAS" : rows.size() == 1 ? "CAMERA " + QString::fromStdString(shot->cameras[rows[0]].camera)
-                                                                                        : QString("%1 CAMERAS").arg(rows.size()));
+    for_->setText(rows.size() == shot->cameras.size() ? "ALL CAMERAS"
+                  : rows.size() == 1 ? "CAMERA " + QString::fromStdString(shot->cameras[rows[0]].camera)
+                                     : QString("%1 CAMERAS").arg(rows.size()));
     reach_->set_quietly(shot->cameras[rows[0]].reach_deg);
     feather_->set_quietly(shot->cameras[rows[0]].feather_deg);
 }

@@ -11,25 +11,33 @@ constexpr int kAutosaveAfterMs = 4000; // work lost to a crash is at most this a
 }
 
 Session::Session(std::filesystem::path autosave_folder, QObject* parent)
-    : QObject(parent), autosave_folder_(std::move(autosave_folder)), library_(std::make_shared<MediaLibrary>()), history_(Project{}) {
+    : QObject(parent), autosave_folder_(std::move(autosave_folder)),
+      library_(std::make_shared<MediaLibrary>()), history_(Project{}) {
     saved_ = history_.now();
     autosave_timer_.setSingleShot(true);
     autosave_timer_.setInterval(kAutosaveAfterMs);
     connect(&autosave_timer_, &QTimer::timeout, this, &Session::autosave);
 }
 
-Session::~Session() { remove_autosave(autosave_folder_, file_); }
+Session::~Session() {
+    remove_autosave(autosave_folder_, file_);
+}
 
-const Shot* Session::shot() const { return project()->shots.empty() ? nullptr : &project()->shots.front(); }
+const Shot* Session::shot() const {
+    return project()->shots.empty() ? nullptr : &project()->shots.front();
+}
 
-bool Session::edit(const QString& label, const std::function<void(Project&)>& change, const QString& merge_key) {
+bool Session::edit(const QString& label, const std::function<void(Project&)>& change,
+                   const QString& merge_key) {
     Project next = *project();
     change(next);
     for (const auto& shot : next.shots)
         for (const auto& camera : shot.rig.cameras)
             if (const auto fault = fault_in(camera.lens)) {
-                say(QString("Camera %1, %2: %3. %4").arg(QString::fromStdString(camera.id), QString::fromStdString(fault->member),
-                                                          QString::fromStdString(fault->what), QString::fromStdString(fault->mend)), Signal::stop);
+                say(QString("Camera %1, %2: %3. %4")
+                        .arg(QString::fromStdString(camera.id), QString::fromStdString(fault->member),
+                             QString::fromStdString(fault->what), QString::fromStdString(fault->mend)),
+                    Signal::stop);
                 emit project_changed(); // fields show the old value again
                 return false;
             }
@@ -38,9 +46,11 @@ bool Session::edit(const QString& label, const std::function<void(Project&)>& ch
     return true;
 }
 
-bool Session::edit_shot(const QString& label, const std::function<void(Shot&)>& change, const QString& merge_key) {
+bool Session::edit_shot(const QString& label, const std::function<void(Shot&)>& change,
+                        const QString& merge_key) {
     if (!shot()) return false;
-    return edit(label, [&](Project& p) { change(p.shots.front()); }, merge_key);
+    return edit(
+        label, [&](Project& p) { change(p.shots.front()); }, merge_key);
 }
 
 void Session::undo() {
@@ -60,7 +70,8 @@ void Session::redo() {
 void Session::after_change() {
     refresh_length();
     if (is_dirty() && !autosave_timer_.isActive()) autosave_timer_.start();
-    if (const Shot* s = shot(); s && !find_camera(s->rig, selected_)) selected_ = s->rig.cameras.empty() ? "" : s->rig.cameras.front().id;
+    if (const Shot* s = shot(); s && !find_camera(s->rig, selected_))
+        selected_ = s->rig.cameras.empty() ? "" : s->rig.cameras.front().id;
     emit project_changed();
     emit file_changed();
 }
@@ -79,16 +90,22 @@ void Session::replaced(Project project, const std::filesystem::path& file, bool 
     playhead_ = Seconds(0);
     selected_.clear();
     after_change();
-    if (shot()) set_playhead(std::clamp(shot()->in, Seconds(0), std::max(length_ - Rational(1) / shot()->rate, Seconds(0))));
+    if (shot())
+        set_playhead(
+            std::clamp(shot()->in, Seconds(0), std::max(length_ - Rational(1) / shot()->rate, Seconds(0))));
     emit playhead_changed();
     emit selection_changed();
     const auto missing = missing_media(*history_.now());
     if (!missing.empty())
-        say(QString("%1 of %2 sources are not where they were. Gather shows which; relink them there.").arg(missing.size()).arg(history_.now()->media.size()),
+        say(QString("%1 of %2 sources are not where they were. Gather shows which; relink them there.")
+                .arg(missing.size())
+                .arg(history_.now()->media.size()),
             Signal::care);
 }
 
-void Session::start_new() { replaced(Project{}, {}, true); }
+void Session::start_new() {
+    replaced(Project{}, {}, true);
+}
 
 bool Session::open(const std::filesystem::path& file) {
     try {

@@ -14,8 +14,8 @@ class MediaLibrary;
 
 namespace porb::app {
 
-/// What the window works on: a project's history, its file, the shot on show, the playhead and the selected camera.
-/// All edits go through edit(); everything else listens.
+/// What the window works on: a project's history, its file, the shot on show, the playhead and the selected
+/// camera. All edits go through edit(); everything else listens.
 class Session : public QObject {
     Q_OBJECT
   public:
@@ -26,10 +26,13 @@ class Session : public QObject {
     const Shot* shot() const; ///< nullptr while the project is empty
     const std::shared_ptr<MediaLibrary>& library() const { return library_; }
 
-    /// Applies `change` to a copy and makes it the project, as one undo step named `label`; the same `merge_key` again
-    /// continues that step. Changes that leave the rig impossible are refused with a message and false.
-    bool edit(const QString& label, const std::function<void(Project&)>& change, const QString& merge_key = {});
-    bool edit_shot(const QString& label, const std::function<void(Shot&)>& change, const QString& merge_key = {});
+    /// Applies `change` to a copy and makes it the project, as one undo step named `label`; the same
+    /// `merge_key` again continues that step. Changes that leave the rig impossible are refused with a
+    /// message and false.
+    bool edit(const QString& label, const std::function<void(Project&)>& change,
+              const QString& merge_key = {});
+    bool edit_shot(const QString& label, const std::function<void(Shot&)>& change,
+                   const QString& merge_key = {});
     void end_drag() { history_.end_merge(); }
     void undo();
     void redo();

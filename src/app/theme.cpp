@@ -13,8 +13,10 @@
 namespace porb::app {
 
 QColor colour::lens(int index) {
-    static const std::array<QColor, 8> colours = {QColor(0xe6, 0xc0, 0x6a), QColor(0x72, 0xb4, 0xe0), QColor(0xd9, 0x87, 0xb0), QColor(0x8c, 0xcf, 0x9e),
-                                                  QColor(0xe8, 0x94, 0x6a), QColor(0xb3, 0xa3, 0xe6), QColor(0xc9, 0xd8, 0x7a), QColor(0x86, 0xd3, 0xd3)};
+    static const std::array<QColor, 8> colours = {QColor(0xe6, 0xc0, 0x6a), QColor(0x72, 0xb4, 0xe0),
+                                                  QColor(0xd9, 0x87, 0xb0), QColor(0x8c, 0xcf, 0x9e),
+                                                  QColor(0xe8, 0x94, 0x6a), QColor(0xb3, 0xa3, 0xe6),
+                                                  QColor(0xc9, 0xd8, 0x7a), QColor(0x86, 0xd3, 0xd3)};
     return colours[std::size_t(index) % colours.size()];
 }
 
@@ -64,7 +66,8 @@ QScrollArea { border: none; background: transparent; }
 } // namespace
 
 void apply_theme(QApplication& application) {
-    for (const char* file : {":/fonts/Inter-Regular.otf", ":/fonts/Inter-SemiBold.otf"}) QFontDatabase::addApplicationFont(file);
+    for (const char* file : {":/fonts/Inter-Regular.otf", ":/fonts/Inter-SemiBold.otf"})
+        QFontDatabase::addApplicationFont(file);
     QFont font("Inter");
     font.setPixelSize(12);
     application.setFont(font);

@@ -18,7 +18,10 @@ constexpr double kLeastShown = 0.2;
 
 QString time_text(Seconds t) {
     const auto ms = (t * Rational(1000)).round();
-    return QString("%1:%2.%3").arg(ms / 60000, 2, 10, QChar('0')).arg(ms / 1000 % 60, 2, 10, QChar('0')).arg(ms % 1000, 3, 10, QChar('0'));
+    return QString("%1:%2.%3")
+        .arg(ms / 60000, 2, 10, QChar('0'))
+        .arg(ms / 1000 % 60, 2, 10, QChar('0'))
+        .arg(ms % 1000, 3, 10, QChar('0'));
 }
 
 TimeRuler::TimeRuler(Session& session, QWidget* parent) : QWidget(parent), session_(session) {
@@ -30,10 +33,14 @@ TimeRuler::TimeRuler(Session& session, QWidget* parent) : QWidget(parent), sessi
     connect(&session_, &Session::playhead_changed, this, qOverload<>(&QWidget::update));
 }
 
-double TimeRuler::in_s() const { return session_.shot() ? std::clamp(session_.shot()->in.to_double(), 0.0, session_.length().to_double()) : 0; }
+double TimeRuler::in_s() const {
+    return session_.shot() ? std::clamp(session_.shot()->in.to_double(), 0.0, session_.length().to_double())
+                           : 0;
+}
 double TimeRuler::out_s() const {
     const double end = session_.length().to_double();
-    return session_.shot() && session_.shot()->out ? std::clamp(session_.shot()->out->to_double(), 0.0, end) : end;
+    return session_.shot() && session_.shot()->out ? std::clamp(session_.shot()->out->to_double(), 0.0, end)
+                                                   : end;
 }
 
 double TimeRuler::x_of(double seconds) const {
@@ -81,12 +88,14 @@ void TimeRuler::paintEvent(QPaintEvent*) {
             step = s;
             break;
         }
-    for (double t = std::floor(first_ / step) * step; t <= first_ + (shown_ > 0 ? shown_ : length) + 1e-9; t += step) {
+    for (double t = std::floor(first_ / step) * step; t <= first_ + (shown_ > 0 ? shown_ : length) + 1e-9;
+         t += step) {
         const double x = x_of(t);
         p.setPen(colour::line);
         p.drawLine(QPointF(x, 14), QPointF(x, kRulerTop));
         p.setPen(colour::muted);
-        p.drawText(QRectF(x - 40, 0, 80, 14), Qt::AlignCenter, step < 1 ? QString::number(t, 'f', 1) + " s" : QString::number(t, 'f', 0) + " s");
+        p.drawText(QRectF(x - 40, 0, 80, 14), Qt::AlignCenter,
+                   step < 1 ? QString::number(t, 'f', 1) + " s" : QString::number(t, 'f', 0) + " s");
     }
     // The used part is lighter; sources are thin bars under it.
     const QRectF track(x_of(0), kRulerTop, x_of(length) - x_of(0), height() - kRulerTop - 6);
@@ -97,7 +106,8 @@ void TimeRuler::paintEvent(QPaintEvent*) {
     p.setBrush(QColor(0x43, 0x47, 0x48));
     p.drawRect(used);
     const Shot& shot = *session_.shot();
-    const double lane = std::min(9.0, (track.height() - 8) / std::max<double>(1, double(shot.cameras.size())));
+    const double lane =
+        std::min(9.0, (track.height() - 8) / std::max<double>(1, double(shot.cameras.size())));
     for (std::size_t i = 0; i < shot.cameras.size(); ++i) {
         const ShotCamera& c = shot.cameras[i];
         if (c.media.empty()) continue;
@@ -105,14 +115,16 @@ void TimeRuler::paintEvent(QPaintEvent*) {
         QColor bar = colour::lens(int(i));
         bar.setAlpha(c.used ? 190 : 60);
         p.setBrush(bar);
-        p.drawRect(QRectF(x_of(begin), kRulerTop + 4 + lane * double(i), x_of(length) - x_of(begin), std::max(1.5, lane - 2.5)));
+        p.drawRect(QRectF(x_of(begin), kRulerTop + 4 + lane * double(i), x_of(length) - x_of(begin),
+                          std::max(1.5, lane - 2.5)));
     }
     for (const bool is_in : {true, false}) {
         const double x = x_of(is_in ? in_s() : out_s());
         const double d = is_in ? 7 : -7;
         p.setBrush(colour::text);
         p.drawPolygon(QPolygonF({{x, kRulerTop - 2}, {x + d, kRulerTop - 2}, {x, kRulerTop + 9}}));
-        p.drawPolygon(QPolygonF({{x, track.bottom() + 2}, {x + d, track.bottom() + 2}, {x, track.bottom() - 9}}));
+        p.drawPolygon(
+            QPolygonF({{x, track.bottom() + 2}, {x + d, track.bottom() + 2}, {x, track.bottom() - 9}}));
         p.setPen(QPen(colour::text, 1.5));
         p.drawLine(QPointF(x, kRulerTop - 2), QPointF(x, track.bottom() + 2));
         p.setPen(Qt::NoPen);
@@ -160,17 +172,25 @@ void TimeRuler::mouseMoveEvent(QMouseEvent* event) {
         session_.set_playhead(t);
         break;
     case Grip::in:
-        session_.edit_shot("Set in", [&](Shot& s) { s.in = std::clamp(t, Seconds(0), (s.out ? *s.out : session_.length()) - frame); }, "drag-in");
+        session_.edit_shot(
+            "Set in",
+            [&](Shot& s) { s.in = std::clamp(t, Seconds(0), (s.out ? *s.out : session_.length()) - frame); },
+            "drag-in");
         break;
     case Grip::out:
-        session_.edit_shot("Set out", [&](Shot& s) {
-            s.out = std::max(t, s.in + frame);
-            if (*s.out >= session_.length()) s.out.reset();
-        }, "drag-out");
+        session_.edit_shot(
+            "Set out",
+            [&](Shot& s) {
+                s.out = std::max(t, s.in + frame);
+                if (*s.out >= session_.length()) s.out.reset();
+            },
+            "drag-out");
         break;
     case Grip::pan: {
         const double length = session_.length().to_double();
-        if (shown_ > 0) first_ = std::clamp(first_ - (seconds_at(event->position().x()) - seconds_at(pan_x_)), 0.0, length - shown_);
+        if (shown_ > 0)
+            first_ = std::clamp(first_ - (seconds_at(event->position().x()) - seconds_at(pan_x_)), 0.0,
+                                length - shown_);
         pan_x_ = event->position().x();
         break;
     }
@@ -220,11 +240,13 @@ Timeline::Timeline(Session& session, QWidget* parent) : QWidget(parent), session
         return b;
     };
     connect(button("in", "set_in", "Set in here (I)"), &QToolButton::clicked, this, &Timeline::in_wanted);
-    connect(button("step-back", "step_back", "One frame back (,)"), &QToolButton::clicked, this, [this] { emit step_wanted(-1); });
+    connect(button("step-back", "step_back", "One frame back (,)"), &QToolButton::clicked, this,
+            [this] { emit step_wanted(-1); });
     play_ = button("play", "play", "Play or pause (Space)");
     play_->setCheckable(true);
     connect(play_, &QToolButton::clicked, this, [this](bool on) { emit play_wanted(on); });
-    connect(button("step-on", "step_on", "One frame on (.)"), &QToolButton::clicked, this, [this] { emit step_wanted(1); });
+    connect(button("step-on", "step_on", "One frame on (.)"), &QToolButton::clicked, this,
+            [this] { emit step_wanted(1); });
     connect(button("out", "set_out", "Set out here (O)"), &QToolButton::clicked, this, &Timeline::out_wanted);
     auto* figures = new QHBoxLayout;
     figures->addWidget(time_);
@@ -257,7 +279,10 @@ void Timeline::refresh() {
     frame_->setText(shot ? QString("frame %1").arg(frame_index(session_.playhead(), shot->rate)) : "");
     if (shot && session_.length() > Seconds(0)) {
         const Span span = used_span(*session_.project(), *shot, *session_.library());
-        used_->setText(QString("used %1 s of %2 s, %3 fps").arg((span.out - span.in).to_double(), 0, 'f', 2).arg(session_.length().to_double(), 0, 'f', 2).arg(shot->rate.to_double(), 0, 'g', 5));
+        used_->setText(QString("used %1 s of %2 s, %3 fps")
+                           .arg((span.out - span.in).to_double(), 0, 'f', 2)
+                           .arg(session_.length().to_double(), 0, 'f', 2)
+                           .arg(shot->rate.to_double(), 0, 'g', 5));
     } else {
         used_->setText("");
     }

@@ -9,7 +9,8 @@ class QToolButton;
 
 namespace porb::app {
 
-/// The ruler: shot time with in and out handles, the playhead and what each source covers. Wheel zooms about the pointer.
+/// The ruler: shot time with in and out handles, the playhead and what each source covers. Wheel zooms about
+/// the pointer.
 class TimeRuler : public QWidget {
     Q_OBJECT
   public:

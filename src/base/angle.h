@@ -7,8 +7,12 @@ namespace porb {
 
 inline constexpr double kPi = std::numbers::pi;
 
-constexpr double radians(double degrees) { return degrees * (kPi / 180.0); }
-constexpr double degrees(double rad) { return rad * (180.0 / kPi); }
+constexpr double radians(double degrees) {
+    return degrees * (kPi / 180.0);
+}
+constexpr double degrees(double rad) {
+    return rad * (180.0 / kPi);
+}
 
 /// The same direction in (-180, 180].
 inline double wrapped_deg(double deg) {

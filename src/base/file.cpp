@@ -12,7 +12,9 @@
 namespace porb {
 
 namespace {
-std::string reason(int code) { return std::strerror(code); }
+std::string reason(int code) {
+    return std::strerror(code);
+}
 
 fs::path temporary_beside(const fs::path& path) {
     static std::atomic<unsigned> counter{0};

@@ -10,7 +10,8 @@ namespace porb {
 
 namespace fs = std::filesystem;
 
-/// Reads a whole regular file of at most `limit` bytes. Throws Error when it is missing, not a file or larger.
+/// Reads a whole regular file of at most `limit` bytes. Throws Error when it is missing, not a file or
+/// larger.
 std::string read_text_file(const fs::path& path, std::uint64_t limit = 64u << 20);
 
 /// Writes beside `path`, flushes to disk, and moves into place, so that the name holds the old or the new

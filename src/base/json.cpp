@@ -36,7 +36,9 @@ void JsonPlace::refuse(const std::string& what, const std::string& mend) const {
     throw Error(what, where(), mend);
 }
 
-bool JsonPlace::has(std::string_view key) const { return value_->is_object() && value_->contains(key); }
+bool JsonPlace::has(std::string_view key) const {
+    return value_->is_object() && value_->contains(key);
+}
 
 void JsonPlace::must_be_object() const {
     if (!value_->is_object())
@@ -65,7 +67,8 @@ double JsonPlace::number(double low, double high) const {
     if (!value_->is_number()) refuse(std::string("must be a number, found ") + value_->type_name(), "");
     const double v = value_->get<double>();
     if (!(v >= low && v <= high))
-        refuse("is " + number_text(v), "It must be between " + number_text(low) + " and " + number_text(high));
+        refuse("is " + number_text(v),
+               "It must be between " + number_text(low) + " and " + number_text(high));
     return v;
 }
 

@@ -103,13 +103,17 @@ std::int64_t Rational::floor() const {
     return q * den_ > num_ ? q - 1 : q;
 }
 
-std::int64_t Rational::round() const { return (*this + Rational(1, 2)).floor(); }
+std::int64_t Rational::round() const {
+    return (*this + Rational(1, 2)).floor();
+}
 
 Rational operator+(Rational a, Rational b) {
     const Parts p = reduced(Wide(a.num_) * b.den_ + Wide(b.num_) * a.den_, Wide(a.den_) * b.den_);
     return Rational(p.num, p.den);
 }
-Rational operator-(Rational a, Rational b) { return a + Rational(-b.num_, b.den_); }
+Rational operator-(Rational a, Rational b) {
+    return a + Rational(-b.num_, b.den_);
+}
 Rational operator*(Rational a, Rational b) {
     const Parts p = reduced(Wide(a.num_) * b.num_, Wide(a.den_) * b.den_);
     return Rational(p.num, p.den);

@@ -42,8 +42,12 @@ using Seconds = Rational;   // exact seconds
 using FrameRate = Rational; // frames per second
 
 /// The start of frame `index` at `rate`, in seconds.
-inline Seconds frame_time(std::int64_t index, FrameRate rate) { return Rational(index) / rate; }
+inline Seconds frame_time(std::int64_t index, FrameRate rate) {
+    return Rational(index) / rate;
+}
 /// The frame on show at `time`: the last one that starts at or before it.
-inline std::int64_t frame_index(Seconds time, FrameRate rate) { return (time * rate).floor(); }
+inline std::int64_t frame_index(Seconds time, FrameRate rate) {
+    return (time * rate).floor();
+}
 
 } // namespace porb

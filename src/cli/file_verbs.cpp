@@ -14,23 +14,42 @@ namespace porb::cli {
 namespace {
 
 void print_json(const Inspection& i) {
-    const Json j = {{"width", i.info.width}, {"height", i.info.height}, {"projection", i.projection}, {"stereo", i.stereo},
-                    {"codec", i.info.codec}, {"pixel_format", i.info.pixel_format}, {"depth", i.info.depth},
-                    {"fps", i.info.rate.to_double()}, {"duration_s", i.info.duration.to_double()}, {"frames", i.info.frames},
-                    {"audio", i.info.sound ? Json{{"codec", i.info.sound->codec}, {"rate_hz", i.info.sound->rate_hz}, {"channels", i.info.sound->channels}} : Json()},
-                    {"metadata", {{"spherical_v1", i.v1}, {"spherical_v2", i.v2}, {"photo_sphere", i.photo_sphere}, {"envmap", i.envmap}}},
-                    {"verdict", i.verdict}, {"problems", i.problems}};
+    const Json j = {{"width", i.info.width},
+                    {"height", i.info.height},
+                    {"projection", i.projection},
+                    {"stereo", i.stereo},
+                    {"codec", i.info.codec},
+                    {"pixel_format", i.info.pixel_format},
+                    {"depth", i.info.depth},
+                    {"fps", i.info.rate.to_double()},
+                    {"duration_s", i.info.duration.to_double()},
+                    {"frames", i.info.frames},
+                    {"audio", i.info.sound ? Json{{"codec", i.info.sound->codec},
+                                                  {"rate_hz", i.info.sound->rate_hz},
+                                                  {"channels", i.info.sound->channels}}
+                                           : Json()},
+                    {"metadata",
+                     {{"spherical_v1", i.v1},
+                      {"spherical_v2", i.v2},
+                      {"photo_sphere", i.photo_sphere},
+                      {"envmap", i.envmap}}},
+                    {"verdict", i.verdict},
+                    {"problems", i.problems}};
     std::cout << dump_json(j);
 }
 
 void print_words(const Inspection& i, const std::string& file) {
     const auto& info = i.info;
     std::cout << file << "\n"
-              << fmt::format("  picture    {} x {}, {} {}-bit\n", info.width, info.height, info.codec, info.depth)
+              << fmt::format("  picture    {} x {}, {} {}-bit\n", info.width, info.height, info.codec,
+                             info.depth)
               << fmt::format("  shape      {}, {}\n", i.projection, i.stereo);
     if (info.ref.kind != MediaKind::still)
-        std::cout << fmt::format("  time       {:.3f} s, {:.3f} frames a second, {} frames\n", info.duration.to_double(), info.rate.to_double(), info.frames);
-    if (info.sound) std::cout << fmt::format("  sound      {}, {} Hz, {} channels\n", info.sound->codec, info.sound->rate_hz, info.sound->channels);
+        std::cout << fmt::format("  time       {:.3f} s, {:.3f} frames a second, {} frames\n",
+                                 info.duration.to_double(), info.rate.to_double(), info.frames);
+    if (info.sound)
+        std::cout << fmt::format("  sound      {}, {} Hz, {} channels\n", info.sound->codec,
+                                 info.sound->rate_hz, info.sound->channels);
     std::cout << "  " << i.verdict << "\n";
     for (const auto& p : i.problems) std::cout << "  problem: " << p << "\n";
 }
@@ -45,15 +64,22 @@ struct SimWords {
 void run_simulation(SimWords w, const Cancel& cancel) {
     sim::SimOptions o = w.options;
     o.distant = w.scene == "hall-distant";
-    o.rig = w.rig == "ring-of-six" ? sim::SimRig::ring_of_six : w.rig == "pair-180" ? sim::SimRig::pair_180 : sim::SimRig::two_fisheyes;
+    o.rig = w.rig == "ring-of-six" ? sim::SimRig::ring_of_six
+            : w.rig == "pair-180"  ? sim::SimRig::pair_180
+                                   : sim::SimRig::two_fisheyes;
     o.rate = Rational::parse(w.rate, "--rate");
-    if (o.rate <= Rational(0) || o.rate > Rational(1000)) throw CLI::ValidationError("--rate", "must be above 0 and at most 1000");
+    if (o.rate <= Rational(0) || o.rate > Rational(1000))
+        throw CLI::ValidationError("--rate", "must be above 0 and at most 1000");
     o.truth_times = w.truth_times;
     const auto has = [&](const char* name) {
-        return std::any_of(w.faults.begin(), w.faults.end(), [&](const std::string& f) { return f == name || f == "all"; });
+        return std::any_of(w.faults.begin(), w.faults.end(),
+                           [&](const std::string& f) { return f == name || f == "all"; });
     };
-    o.faults = {has("lens"), has("pose"), has("exposure"), has("white-balance"), has("vignetting"), has("noise"), has("offsets"), has("tilt"), has("shake")};
-    const auto files = sim::simulate(o, w.out, [](double done) { show_progress(fmt::format("{:.1f} % simulated", 100 * done), done >= 1); }, cancel);
+    o.faults = {has("lens"),  has("pose"),    has("exposure"), has("white-balance"), has("vignetting"),
+                has("noise"), has("offsets"), has("tilt"),     has("shake")};
+    const auto files = sim::simulate(
+        o, w.out,
+        [](double done) { show_progress(fmt::format("{:.1f} % simulated", 100 * done), done >= 1); }, cancel);
     for (const auto& f : files) std::cout << f.string() << "\n";
 }
 
@@ -63,13 +89,16 @@ void add_file_verbs(CLI::App& app, const Cancel& cancel) {
     {
         auto file = std::make_shared<std::string>();
         auto json = std::make_shared<bool>(false);
-        CLI::App* verb = app.add_subcommand("inspect", "What a finished file says it is, and whether a player will believe it");
+        CLI::App* verb = app.add_subcommand(
+            "inspect", "What a finished file says it is, and whether a player will believe it");
         verb->add_option("FILE", *file, "A movie, a still, or a numbered sequence")->required();
         verb->add_flag("--json", *json, "For programs");
         verb->callback([file, json] {
             const Inspection i = inspect(*file);
-            if (*json) print_json(i);
-            else print_words(i, *file);
+            if (*json)
+                print_json(i);
+            else
+                print_words(i, *file);
         });
     }
     {
@@ -77,32 +106,50 @@ void add_file_verbs(CLI::App& app, const Cancel& cancel) {
             std::string in, out, mapping = "sphere", stereo = "mono";
         };
         auto w = std::make_shared<Words>();
-        CLI::App* verb = app.add_subcommand("tag", "Put spherical metadata (back) into a copy of an MP4 or MOV file, without encoding");
+        CLI::App* verb = app.add_subcommand(
+            "tag", "Put spherical metadata (back) into a copy of an MP4 or MOV file, without encoding");
         verb->add_option("FILE", w->in, "The movie")->required();
-        verb->add_option("--mapping", w->mapping, "sphere, or half for 180 degrees")->check(CLI::IsMember({"sphere", "half"}));
-        verb->add_option("--stereo", w->stereo, "mono, top-bottom or left-right")->check(CLI::IsMember({"mono", "top-bottom", "left-right"}));
+        verb->add_option("--mapping", w->mapping, "sphere, or half for 180 degrees")
+            ->check(CLI::IsMember({"sphere", "half"}));
+        verb->add_option("--stereo", w->stereo, "mono, top-bottom or left-right")
+            ->check(CLI::IsMember({"mono", "top-bottom", "left-right"}));
         verb->add_option("--out", w->out, "The tagged copy")->required();
         verb->callback([w] {
-            const StereoLayout layout = w->stereo == "mono" ? StereoLayout::mono : w->stereo == "top-bottom" ? StereoLayout::top_bottom : StereoLayout::left_right;
-            tag_spherical_copy(w->in, w->out, {w->mapping == "half" ? SphereMapping::half_equirect : SphereMapping::equirect, layout});
+            const StereoLayout layout = w->stereo == "mono"         ? StereoLayout::mono
+                                        : w->stereo == "top-bottom" ? StereoLayout::top_bottom
+                                                                    : StereoLayout::left_right;
+            tag_spherical_copy(
+                w->in, w->out,
+                {w->mapping == "half" ? SphereMapping::half_equirect : SphereMapping::equirect, layout});
             std::cout << w->out << "\n";
         });
     }
     {
         auto w = std::make_shared<SimWords>();
-        CLI::App* verb = app.add_subcommand("simulate", "Made-up footage of the Orrery Hall, with known truth");
-        verb->add_option("SCENE", w->scene, "hall, or hall-distant (no parallax)")->required()->check(CLI::IsMember({"hall", "hall-distant"}));
-        verb->add_option("--rig", w->rig, "two-fisheyes, ring-of-six or pair-180")->check(CLI::IsMember({"two-fisheyes", "ring-of-six", "pair-180"}));
-        verb->add_option("--size", w->options.circle_size, "Pixels a side of one image circle's square")->check(CLI::Range(64, 8192));
+        CLI::App* verb =
+            app.add_subcommand("simulate", "Made-up footage of the Orrery Hall, with known truth");
+        verb->add_option("SCENE", w->scene, "hall, or hall-distant (no parallax)")
+            ->required()
+            ->check(CLI::IsMember({"hall", "hall-distant"}));
+        verb->add_option("--rig", w->rig, "two-fisheyes, ring-of-six or pair-180")
+            ->check(CLI::IsMember({"two-fisheyes", "ring-of-six", "pair-180"}));
+        verb->add_option("--size", w->options.circle_size, "Pixels a side of one image circle's square")
+            ->check(CLI::Range(64, 8192));
         verb->add_option("--seconds", w->options.seconds, "Length")->check(CLI::Range(0.001, 36000.0));
         verb->add_option("--rate", w->rate, "Frames a second, such as 30 or 30000/1001");
         verb->add_option("--crf", w->options.crf, "Quality of the footage")->check(CLI::Range(0.0, 51.0));
-        verb->add_option("--faults", w->faults, "lens, pose, exposure, white-balance, vignetting, noise, offsets, tilt, shake, or all")
+        verb->add_option(
+                "--faults", w->faults,
+                "lens, pose, exposure, white-balance, vignetting, noise, offsets, tilt, shake, or all")
             ->delimiter(',')
-            ->check(CLI::IsMember({"lens", "pose", "exposure", "white-balance", "vignetting", "noise", "offsets", "tilt", "shake", "all"}));
+            ->check(CLI::IsMember({"lens", "pose", "exposure", "white-balance", "vignetting", "noise",
+                                   "offsets", "tilt", "shake", "all"}));
         verb->add_option("--seed", w->options.seed, "Which faults exactly");
-        verb->add_option("--truth-width", w->options.truth_width, "Pixels across the true panoramas; 0 writes none")->check(CLI::Range(0, 16384));
-        verb->add_option("--truth-times", w->truth_times, "Seconds at which they are written")->delimiter(',');
+        verb->add_option("--truth-width", w->options.truth_width,
+                         "Pixels across the true panoramas; 0 writes none")
+            ->check(CLI::Range(0, 16384));
+        verb->add_option("--truth-times", w->truth_times, "Seconds at which they are written")
+            ->delimiter(',');
         verb->add_option("--out", w->out, "Folder")->required();
         verb->callback([w, cancel] { run_simulation(*w, cancel); });
     }

@@ -19,7 +19,8 @@ std::pair<std::string, std::string> id_and_value(const std::string& word, const 
 double number_in(const std::string& text, const std::string& option) {
     char* end = nullptr;
     const double v = std::strtod(text.c_str(), &end);
-    if (text.empty() || *end != '\0' || !std::isfinite(v)) throw CLI::ValidationError(option, "'" + text + "' is not a number");
+    if (text.empty() || *end != '\0' || !std::isfinite(v))
+        throw CLI::ValidationError(option, "'" + text + "' is not a number");
     return v;
 }
 

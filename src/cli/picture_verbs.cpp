@@ -23,7 +23,8 @@ struct StillWords {
 };
 
 void make_still(const StillWords& w) {
-    if (!is_still_name(w.out)) throw Error("is not a still we write", w.out, "End the name in .png, .jpg, .tif or .exr");
+    if (!is_still_name(w.out))
+        throw Error("is not a still we write", w.out, "End the name in .png, .jpg, .tif or .exr");
     const Project project = load_project(w.project);
     const Shot& shot = only_shot(project, w.project);
     Composer composer(std::make_shared<MediaLibrary>());
@@ -34,9 +35,10 @@ void make_still(const StillWords& w) {
     request.eye = w.eye == "left" ? Eye::left : w.eye == "right" ? Eye::right : Eye::mono;
     const Seconds length = shot_length(project, shot, composer.library());
     if (request.time < Rational(0) || request.time >= length)
-        throw Error("is outside the shot, which lasts " + fmt::format("{:.3f}", length.to_double()) + " s", "--time " + w.time,
-                    "Choose a time inside it");
-    write_still(render_still(composer, project, shot, request), w.out, {w.depth, 95, SphericalTag{request.mapping, StereoLayout::mono}});
+        throw Error("is outside the shot, which lasts " + fmt::format("{:.3f}", length.to_double()) + " s",
+                    "--time " + w.time, "Choose a time inside it");
+    write_still(render_still(composer, project, shot, request), w.out,
+                {w.depth, 95, SphericalTag{request.mapping, StereoLayout::mono}});
     std::cout << w.out << "\n";
 }
 
@@ -56,7 +58,8 @@ void make_master(const MasterWords& w, const Cancel& cancel) {
     if (w.project.empty() || w.preset.empty() || w.out.empty())
         throw CLI::ValidationError("master", "needs PROJECT, --preset and --out");
     const Preset* preset = find_preset(w.preset);
-    if (!preset) throw CLI::ValidationError("--preset", "'" + w.preset + "' is unknown; porbit master --list-presets");
+    if (!preset)
+        throw CLI::ValidationError("--preset", "'" + w.preset + "' is unknown; porbit master --list-presets");
     Project project = load_project(w.project);
     only_shot(project, w.project);
     Shot& shot = project.shots.front();
@@ -71,7 +74,8 @@ void make_master(const MasterWords& w, const Cancel& cancel) {
                          : d.codec == VideoCodec::prores          ? ".mov"
                                                                   : ".mp4";
     if (ending != wanted && !(ending == ".mov" && d.container == Container::mp4))
-        throw Error("does not fit the preset " + preset->name, w.out, std::string("End the name in ") + wanted);
+        throw Error("does not fit the preset " + preset->name, w.out,
+                    std::string("End the name in ") + wanted);
     if (w.width) d.width = *w.width;
     if (w.crf) d.crf = *w.crf;
     if (w.megabits) d.bit_rate = std::int64_t(*w.megabits * 1e6);
@@ -82,12 +86,17 @@ void make_master(const MasterWords& w, const Cancel& cancel) {
     if (d.width % 4) throw Error("must be a multiple of 4", "--width", "Use for example 3840");
 
     Composer composer(std::make_shared<MediaLibrary>());
-    for (const auto& warning : preflight(project, d, composer.library()).warnings) std::cerr << "porbit: note: " << warning << "\n";
-    render(composer, project, d, [&](const RenderProgress& p) {
-        show_progress(fmt::format("{} of {} frames, {:.1f} a second, {:.0f} s left, {:.1f} MB", p.frames_done, p.frames, p.frames_per_second,
-                                  p.seconds_left, double(p.bytes) / 1e6),
-                      p.frames_done == p.frames);
-    }, cancel);
+    for (const auto& warning : preflight(project, d, composer.library()).warnings)
+        std::cerr << "porbit: note: " << warning << "\n";
+    render(
+        composer, project, d,
+        [&](const RenderProgress& p) {
+            show_progress(fmt::format("{} of {} frames, {:.1f} a second, {:.0f} s left, {:.1f} MB",
+                                      p.frames_done, p.frames, p.frames_per_second, p.seconds_left,
+                                      double(p.bytes) / 1e6),
+                          p.frames_done == p.frames);
+        },
+        cancel);
     std::cout << w.out << "\n";
 }
 
@@ -100,9 +109,12 @@ void add_picture_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_option("PROJECT", w->project, "The project")->required();
         verb->add_option("--time", w->time, "Shot time in seconds");
         verb->add_option("--width", w->width, "Pixels across one eye")->check(CLI::Range(64, 16384));
-        verb->add_option("--eye", w->eye, "mono, left or right")->check(CLI::IsMember({"mono", "left", "right"}));
-        verb->add_option("--mapping", w->mapping, "sphere, or half for 180 degrees")->check(CLI::IsMember({"sphere", "half"}));
-        verb->add_option("--depth", w->depth, "Bits a channel in PNG and TIFF, 8 or 16")->check(CLI::IsMember({8, 16}));
+        verb->add_option("--eye", w->eye, "mono, left or right")
+            ->check(CLI::IsMember({"mono", "left", "right"}));
+        verb->add_option("--mapping", w->mapping, "sphere, or half for 180 degrees")
+            ->check(CLI::IsMember({"sphere", "half"}));
+        verb->add_option("--depth", w->depth, "Bits a channel in PNG and TIFF, 8 or 16")
+            ->check(CLI::IsMember({8, 16}));
         verb->add_option("--out", w->out, "FILE.png, .jpg, .tif or .exr")->required();
         verb->callback([w] { make_still(*w); });
     }
@@ -116,8 +128,10 @@ void add_picture_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_option("--to", w->to, "End, shot time in seconds (the shot's out unless set)");
         verb->add_option("--stereo", w->stereo, "mono, top-bottom or left-right instead of the preset's")
             ->check(CLI::IsMember({"mono", "top-bottom", "left-right"}));
-        verb->add_option("--crf", w->crf, "Quality: lower is better and larger")->check(CLI::Range(0.0, 51.0));
-        verb->add_option("--megabits", w->megabits, "Bit rate in Mbit/s instead of a quality")->check(CLI::Range(0.1, 2000.0));
+        verb->add_option("--crf", w->crf, "Quality: lower is better and larger")
+            ->check(CLI::Range(0.0, 51.0));
+        verb->add_option("--megabits", w->megabits, "Bit rate in Mbit/s instead of a quality")
+            ->check(CLI::Range(0.1, 2000.0));
         verb->add_flag("--no-sound", w->no_sound, "Leave the sound out");
         verb->add_flag("--list-presets", w->list, "List the presets");
         verb->add_option("--out", w->out, "The file, or for sequences a pattern such as out.%05d.png");

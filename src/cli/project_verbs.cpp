@@ -35,8 +35,9 @@ void assign(Project& project, Shot& shot, const std::vector<std::string>& words,
         const MediaInfo info = probe(ref);
         const Lens& lens = find_camera(shot.rig, id)->lens;
         if (info.width != lens.width || info.height != lens.height)
-            throw Error("is " + std::to_string(info.width) + " x " + std::to_string(info.height) + " pixels, the lens of camera " + id +
-                            " is for " + std::to_string(lens.width) + " x " + std::to_string(lens.height),
+            throw Error("is " + std::to_string(info.width) + " x " + std::to_string(info.height) +
+                            " pixels, the lens of camera " + id + " is for " + std::to_string(lens.width) +
+                            " x " + std::to_string(lens.height),
                         file, "Use a rig for this size, or the right file");
         camera.media = add_media(project, ref);
         if (shot.sound.empty() && info.sound) shot.sound = camera.media;
@@ -50,7 +51,8 @@ struct NewWords {
 };
 
 void make_new(const NewWords& w) {
-    if (!w.force && fs::exists(w.project)) throw Error("exists already", w.project, "Choose another name, or add --force to replace it");
+    if (!w.force && fs::exists(w.project))
+        throw Error("exists already", w.project, "Choose another name, or add --force to replace it");
     Project project;
     project.name = fs::path(w.project).stem().string();
     Shot shot = shot_for_rig(load_rig(w.rig), w.shot);
@@ -86,8 +88,10 @@ void change_shot(const ShotWords& w) {
     if (shot.rate <= Rational(0)) throw Error("must be above 0", "--rate", "Write frames a second");
     assign(project, shot, w.sources, shot.rate);
     if (!w.in.empty()) shot.in = Rational::parse(w.in, "--in");
-    if (w.out == "end") shot.out.reset();
-    else if (!w.out.empty()) shot.out = Rational::parse(w.out, "--out");
+    if (w.out == "end")
+        shot.out.reset();
+    else if (!w.out.empty())
+        shot.out = Rational::parse(w.out, "--out");
     if (shot.out && *shot.out <= shot.in) throw Error("is not after --in", "--out", "Set it later");
     if (w.yaw) shot.orientation.yaw_deg = *w.yaw;
     if (w.pitch) shot.orientation.pitch_deg = *w.pitch;
@@ -105,8 +109,10 @@ void change_shot(const ShotWords& w) {
         const auto [id, value] = id_and_value(word, "--feather");
         shot_camera(shot, id, "--feather").feather_deg = std::clamp(number_in(value, "--feather"), 0.0, 90.0);
     }
-    if (w.sound == "none") shot.sound.clear();
-    else if (!w.sound.empty()) shot.sound = shot_camera(shot, w.sound, "--sound").media;
+    if (w.sound == "none")
+        shot.sound.clear();
+    else if (!w.sound.empty())
+        shot.sound = shot_camera(shot, w.sound, "--sound").media;
     project.shots.front() = std::move(shot);
     save_project(project, w.project);
 }
@@ -119,9 +125,13 @@ void add_project_verbs(CLI::App& app) {
         CLI::App* verb = app.add_subcommand("new", "Make a project from a rig and its sources");
         verb->add_option("PROJECT", w->project, "The project file to make (.porb)")->required();
         verb->add_option("--rig", w->rig, "Rig file (.rig.json)")->required();
-        verb->add_option("--source", w->sources, "ID=FILE: a video, a still or a sequence (name.%04d.exr); two cameras may share a file")->required();
+        verb->add_option(
+                "--source", w->sources,
+                "ID=FILE: a video, a still or a sequence (name.%04d.exr); two cameras may share a file")
+            ->required();
         verb->add_option("--shot", w->shot, "The shot's name");
-        verb->add_option("--rate", w->rate, "Frames a second, such as 30 or 30000/1001 (from the first video unless set)");
+        verb->add_option("--rate", w->rate,
+                         "Frames a second, such as 30 or 30000/1001 (from the first video unless set)");
         verb->add_flag("--force", w->force, "Replace a project of that name");
         verb->callback([w] { make_new(*w); });
     }
@@ -133,8 +143,10 @@ void add_project_verbs(CLI::App& app) {
         verb->callback([project, out] {
             const Project p = load_project(*project);
             if (p.shots.empty()) throw Error("has no shot", *project, "Make a project with porbit new");
-            if (out->empty()) std::cout << rig_to_text(p.shots.front().rig);
-            else save_rig(p.shots.front().rig, *out);
+            if (out->empty())
+                std::cout << rig_to_text(p.shots.front().rig);
+            else
+                save_rig(p.shots.front().rig, *out);
         });
     }
     {
@@ -147,7 +159,8 @@ void add_project_verbs(CLI::App& app) {
         verb->add_option("--yaw", w->yaw, "Orientation: turn right, degrees");
         verb->add_option("--pitch", w->pitch, "Orientation: look up, degrees");
         verb->add_option("--roll", w->roll, "Orientation: lean clockwise, degrees");
-        verb->add_option("--agree", w->agree, "Agree distance in metres; 0 is infinitely far")->check(CLI::Range(0.0, 1e6));
+        verb->add_option("--agree", w->agree, "Agree distance in metres; 0 is infinitely far")
+            ->check(CLI::Range(0.0, 1e6));
         verb->add_option("--rig", w->rig, "Replace the rig by this file");
         verb->add_option("--source", w->sources, "ID=FILE: give a camera another source");
         verb->add_option("--offset", w->offsets, "ID=SECONDS: source time minus shot time");

@@ -1,4 +1,5 @@
-// cli: porbit, the command line. Each verb reads its words, calls the core and prints; nothing is computed here.
+// cli: porbit, the command line. Each verb reads its words, calls the core and prints; nothing is computed
+// here.
 #pragma once
 
 #include "base/progress.h"
@@ -7,10 +8,11 @@
 
 namespace porb::cli {
 
-/// Adds every verb to `app`. A verb's work runs when its words were right; it throws Error when it could not be done.
-void add_project_verbs(CLI::App& app);                     ///< new, rig, shot
+/// Adds every verb to `app`. A verb's work runs when its words were right; it throws Error when it could not
+/// be done.
+void add_project_verbs(CLI::App& app);                       ///< new, rig, shot
 void add_picture_verbs(CLI::App& app, const Cancel& cancel); ///< still, master
-void add_file_verbs(CLI::App& app, const Cancel& cancel);  ///< inspect, tag, simulate
+void add_file_verbs(CLI::App& app, const Cancel& cancel);    ///< inspect, tag, simulate
 
 /// "ID=VALUE" taken apart. Throws CLI::ValidationError (exit status 2).
 std::pair<std::string, std::string> id_and_value(const std::string& word, const std::string& option);

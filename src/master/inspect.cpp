@@ -20,7 +20,8 @@ void judge_shape(Inspection& i) {
     if (i.projection == "flat") return;
     const double expected = i.projection == "equirectangular" ? 2 : 1;
     if (std::abs(eye_aspect(i) / expected - 1) > 0.01)
-        i.problems.push_back(fmt::format("each eye is {:.3g} times as wide as high, but {} pictures are {}:1; it will look stretched. Master it "
+        i.problems.push_back(fmt::format("each eye is {:.3g} times as wide as high, but {} pictures are "
+                                         "{}:1; it will look stretched. Master it "
                                          "again at the right size, or correct the stereo layout",
                                          eye_aspect(i), i.projection, int(expected)));
 }
@@ -35,13 +36,22 @@ void inspect_movie(Inspection& i, const std::filesystem::path& path) {
         i.stereo = name_of(tag->stereo);
     }
     if (!i.v1 && !i.v2) {
-        i.problems.push_back("nothing in the file says that it is a sphere: players will show it flat. Tag it, or master it again as MP4 or MOV");
+        i.problems.push_back("nothing in the file says that it is a sphere: players will show it flat. Tag "
+                             "it, or master it again as MP4 or MOV");
     } else {
-        if (!i.v2) i.problems.push_back("the newer form of metadata (sv3d) is missing: some players will show it flat. Tag the file again");
-        if (!i.v1) i.problems.push_back("the older form of metadata (XML) is missing: older players will show it flat. Tag the file again");
-        if (i.v2 && !facts.has_st3d) i.problems.push_back("the stereo layout (st3d) is not stated: players will guess. Tag the file again");
+        if (!i.v2)
+            i.problems.push_back("the newer form of metadata (sv3d) is missing: some players will show it "
+                                 "flat. Tag the file again");
+        if (!i.v1)
+            i.problems.push_back("the older form of metadata (XML) is missing: older players will show it "
+                                 "flat. Tag the file again");
+        if (i.v2 && !facts.has_st3d)
+            i.problems.push_back(
+                "the stereo layout (st3d) is not stated: players will guess. Tag the file again");
     }
-    if (i.info.variable_rate) i.problems.push_back("the frame rate varies: some players stutter. Master it again at a constant rate");
+    if (i.info.variable_rate)
+        i.problems.push_back(
+            "the frame rate varies: some players stutter. Master it again at a constant rate");
     if (i.info.codec == "h264" && (i.info.width > 4096 || i.info.height > 4096))
         i.problems.push_back("H.264 above 4096 pixels is beyond many players. Master it again as H.265");
     if (i.info.codec == "h264" && i.info.depth > 8)
@@ -58,15 +68,18 @@ void inspect_still(Inspection& i, const std::filesystem::path& path) {
         i.photo_sphere = true;
         i.projection = name_of(tag->mapping);
     } else {
-        i.problems.push_back("nothing in the picture says that it is a sphere: viewers will show it flat. Render the still again as JPEG or PNG");
+        i.problems.push_back("nothing in the picture says that it is a sphere: viewers will show it flat. "
+                             "Render the still again as JPEG or PNG");
     }
 }
 
 std::string verdict_of(const Inspection& i) {
     if (i.projection == "flat") return "Players will show a flat picture.";
-    const std::string shape = i.projection == "equirectangular" ? "a whole sphere" : "the front half of a sphere";
+    const std::string shape =
+        i.projection == "equirectangular" ? "a whole sphere" : "the front half of a sphere";
     const std::string eyes = i.stereo == "mono" ? "the same for both eyes" : "left and right eye " + i.stereo;
-    return "Players will show " + shape + ", " + eyes + (i.problems.empty() ? "." : ", with the reservations listed.");
+    return "Players will show " + shape + ", " + eyes +
+           (i.problems.empty() ? "." : ", with the reservations listed.");
 }
 
 } // namespace
@@ -74,8 +87,10 @@ std::string verdict_of(const Inspection& i) {
 Inspection inspect(const std::filesystem::path& path) {
     Inspection i;
     i.info = probe(media_ref_for(path));
-    if (i.info.ref.kind == MediaKind::video) inspect_movie(i, path);
-    else if (i.info.ref.kind == MediaKind::still) inspect_still(i, path);
+    if (i.info.ref.kind == MediaKind::video)
+        inspect_movie(i, path);
+    else if (i.info.ref.kind == MediaKind::still)
+        inspect_still(i, path);
     judge_shape(i);
     i.verdict = verdict_of(i);
     return i;

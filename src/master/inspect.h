@@ -11,7 +11,7 @@ struct Inspection {
     std::string projection = "flat"; ///< "equirectangular", "half-equirectangular" or "flat"
     std::string stereo = "mono";     ///< "mono", "top-bottom" or "left-right"
     bool v1 = false, v2 = false, photo_sphere = false, envmap = false;
-    std::string verdict;             ///< one sentence on what a viewer will see
+    std::string verdict;               ///< one sentence on what a viewer will see
     std::vector<std::string> problems; ///< each with how to mend it
 };
 

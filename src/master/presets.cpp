@@ -4,7 +4,8 @@ namespace porb {
 
 const std::vector<Preset>& presets() {
     static const std::vector<Preset> all = [] {
-        const auto make = [](const char* name, const char* description, Container container, VideoCodec codec, int depth, int width, double crf) {
+        const auto make = [](const char* name, const char* description, Container container, VideoCodec codec,
+                             int depth, int width, double crf) {
             Preset p{name, description, {}};
             p.deliverable.name = name;
             p.deliverable.container = container;
@@ -15,14 +16,22 @@ const std::vector<Preset>& presets() {
             return p;
         };
         std::vector<Preset> list = {
-            make("sphere-h264", "Whole sphere, mono, H.264 in MP4: plays nearly everywhere", Container::mp4, VideoCodec::h264, 8, 3840, 18),
-            make("sphere-h265", "Whole sphere, mono, H.265 10 bit in MP4: smaller, for newer players", Container::mp4, VideoCodec::h265, 10, 3840, 20),
-            make("sphere-stereo-h265", "Whole sphere, left eye on top, H.265 10 bit in MP4", Container::mp4, VideoCodec::h265, 10, 3840, 20),
-            make("half-stereo-h264", "180 degrees, left eye on the left, H.264 in MP4", Container::mp4, VideoCodec::h264, 8, 2880, 18),
-            make("half-stereo-h265", "180 degrees, left eye on the left, H.265 10 bit in MP4", Container::mp4, VideoCodec::h265, 10, 2880, 20),
-            make("sphere-prores", "Whole sphere, mono, ProRes 422 HQ in MOV: for editing", Container::mov, VideoCodec::prores, 10, 3840, 18),
-            make("sphere-png", "Whole sphere as numbered 16-bit PNG pictures", Container::png_sequence, VideoCodec::h264, 8, 3840, 18),
-            make("sphere-exr", "Whole sphere as numbered OpenEXR pictures, linear light", Container::exr_sequence, VideoCodec::h264, 8, 3840, 18),
+            make("sphere-h264", "Whole sphere, mono, H.264 in MP4: plays nearly everywhere", Container::mp4,
+                 VideoCodec::h264, 8, 3840, 18),
+            make("sphere-h265", "Whole sphere, mono, H.265 10 bit in MP4: smaller, for newer players",
+                 Container::mp4, VideoCodec::h265, 10, 3840, 20),
+            make("sphere-stereo-h265", "Whole sphere, left eye on top, H.265 10 bit in MP4", Container::mp4,
+                 VideoCodec::h265, 10, 3840, 20),
+            make("half-stereo-h264", "180 degrees, left eye on the left, H.264 in MP4", Container::mp4,
+                 VideoCodec::h264, 8, 2880, 18),
+            make("half-stereo-h265", "180 degrees, left eye on the left, H.265 10 bit in MP4", Container::mp4,
+                 VideoCodec::h265, 10, 2880, 20),
+            make("sphere-prores", "Whole sphere, mono, ProRes 422 HQ in MOV: for editing", Container::mov,
+                 VideoCodec::prores, 10, 3840, 18),
+            make("sphere-png", "Whole sphere as numbered 16-bit PNG pictures", Container::png_sequence,
+                 VideoCodec::h264, 8, 3840, 18),
+            make("sphere-exr", "Whole sphere as numbered OpenEXR pictures, linear light",
+                 Container::exr_sequence, VideoCodec::h264, 8, 3840, 18),
         };
         for (auto& p : list) {
             if (p.name.find("stereo") != std::string::npos) p.deliverable.stereo = StereoLayout::top_bottom;
@@ -44,7 +53,8 @@ const Preset* find_preset(std::string_view name) {
 
 FrameSize frame_size(const Deliverable& d) {
     const int h = d.mapping == SphereMapping::equirect ? d.width / 2 : d.width;
-    return {d.stereo == StereoLayout::left_right ? 2 * d.width : d.width, d.stereo == StereoLayout::top_bottom ? 2 * h : h};
+    return {d.stereo == StereoLayout::left_right ? 2 * d.width : d.width,
+            d.stereo == StereoLayout::top_bottom ? 2 * h : h};
 }
 
 std::int64_t expected_bytes(const Deliverable& d, Seconds length, FrameRate rate) {

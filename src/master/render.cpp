@@ -34,9 +34,12 @@ View view_of(const Deliverable& d) {
     return view;
 }
 
-bool is_sequence(const Deliverable& d) { return d.container == Container::png_sequence || d.container == Container::exr_sequence; }
+bool is_sequence(const Deliverable& d) {
+    return d.container == Container::png_sequence || d.container == Container::exr_sequence;
+}
 
-/// Where finished frames go: one movie with its sound, or numbered pictures in a folder of their own until complete.
+/// Where finished frames go: one movie with its sound, or numbered pictures in a folder of their own until
+/// complete.
 class Sink {
   public:
     virtual ~Sink() = default;
@@ -78,7 +81,9 @@ class MovieSink : public Sink {
     }
     void write(const Picture& picture, std::int64_t index) override {
         writer_->write(picture);
-        if (sound_) speak_until(std::min(total_samples_, (frame_time(index + 1, rate_) * Rational(kSoundRate)).round()));
+        if (sound_)
+            speak_until(
+                std::min(total_samples_, (frame_time(index + 1, rate_) * Rational(kSoundRate)).round()));
     }
     void finish() override {
         writer_->finish();
@@ -126,7 +131,8 @@ class SequenceSink : public Sink {
     }
     void finish() override {
         for (std::int64_t i = 0; i < count_; ++i)
-            std::filesystem::rename(numbered_file(folder_ / pattern_.filename(), i), numbered_file(pattern_, i));
+            std::filesystem::rename(numbered_file(folder_ / pattern_.filename(), i),
+                                    numbered_file(pattern_, i));
     }
     std::int64_t bytes() const override { return bytes_; }
 
@@ -147,7 +153,8 @@ Target sphere_target(SphereMapping mapping, int width) {
     return mapping == SphereMapping::equirect ? equirect_target(width) : half_sphere_target(width);
 }
 
-Picture render_still(Composer& composer, const Project& project, const Shot& shot, const StillRequest& request) {
+Picture render_still(Composer& composer, const Project& project, const Shot& shot,
+                     const StillRequest& request) {
     View view;
     view.target = sphere_target(request.mapping, request.width);
     view.eye = request.eye;
@@ -161,9 +168,11 @@ Preflight preflight(const Project& project, const Deliverable& d, MediaLibrary& 
         out.stops.push_back("the shot '" + d.shot + "' is not in the project");
         return out;
     }
-    if (d.path.empty()) out.stops.push_back("no file name is set");
+    if (d.path.empty())
+        out.stops.push_back("no file name is set");
     else if (!std::filesystem::is_directory(std::filesystem::absolute(d.path).parent_path()))
-        out.stops.push_back("the folder " + std::filesystem::absolute(d.path).parent_path().string() + " does not exist");
+        out.stops.push_back("the folder " + std::filesystem::absolute(d.path).parent_path().string() +
+                            " does not exist");
     if (is_sequence(d) && !d.path.empty()) {
         try {
             check_pattern(d.path);
@@ -182,7 +191,8 @@ Preflight preflight(const Project& project, const Deliverable& d, MediaLibrary& 
             out.warnings.push_back("camera " + use.camera + " has no source and stays dark");
             continue;
         }
-        if (d.path == media->ref.path) out.stops.push_back("the file name is that of a source, which would be lost");
+        if (d.path == media->ref.path)
+            out.stops.push_back("the file name is that of a source, which would be lost");
         any = true;
         try {
             library.info(media->ref);
@@ -195,18 +205,23 @@ Preflight preflight(const Project& project, const Deliverable& d, MediaLibrary& 
     if (any && span.empty() && out.stops.empty()) out.stops.push_back("nothing lies between in and out");
     if (d.stereo != StereoLayout::mono) {
         if (!left || !right) out.stops.push_back("the rig has no camera for one of the two eyes");
-        if (std::none_of(shot->rig.cameras.begin(), shot->rig.cameras.end(), [](const Camera& c) { return c.eyes != Eyes::both; }))
-            out.warnings.push_back("every camera serves both eyes: the two pictures will be alike, without depth");
+        if (std::none_of(shot->rig.cameras.begin(), shot->rig.cameras.end(),
+                         [](const Camera& c) { return c.eyes != Eyes::both; }))
+            out.warnings.push_back(
+                "every camera serves both eyes: the two pictures will be alike, without depth");
     }
     const auto size = frame_size(d);
     if (!is_sequence(d) && d.codec == VideoCodec::h264 && (size.width > 4096 || size.height > 2304))
-        out.warnings.push_back("many players decode H.264 only up to 4096 x 2304; H.265 is safer for " + std::to_string(size.width) + " x " +
-                               std::to_string(size.height));
-    if (!d.path.empty() && std::filesystem::exists(d.path)) out.warnings.push_back(d.path.filename().string() + " exists and will be replaced");
+        out.warnings.push_back("many players decode H.264 only up to 4096 x 2304; H.265 is safer for " +
+                               std::to_string(size.width) + " x " + std::to_string(size.height));
+    if (!d.path.empty() && std::filesystem::exists(d.path))
+        out.warnings.push_back(d.path.filename().string() + " exists and will be replaced");
     if (!d.path.empty() && out.stops.empty()) {
-        const auto need = std::uint64_t(expected_bytes(d, span.out - span.in, shot->rate)), have = free_disk_bytes(d.path);
+        const auto need = std::uint64_t(expected_bytes(d, span.out - span.in, shot->rate)),
+                   have = free_disk_bytes(d.path);
         if (have < need + kDiskReserve)
-            out.stops.push_back("the disk has " + size_words(double(have)) + " left, about " + size_words(double(need)) + " are needed");
+            out.stops.push_back("the disk has " + size_words(double(have)) + " left, about " +
+                                size_words(double(need)) + " are needed");
     }
     return out;
 }
@@ -214,28 +229,35 @@ Preflight preflight(const Project& project, const Deliverable& d, MediaLibrary& 
 void render(Composer& composer, const Project& project, const Deliverable& d,
             const std::function<void(const RenderProgress&)>& progress, const Cancel& cancel) {
     const Preflight checks = preflight(project, d, composer.library());
-    if (!checks.stops.empty()) throw Error("cannot be rendered: " + checks.stops.front(), d.name, "Mend that and render again");
+    if (!checks.stops.empty())
+        throw Error("cannot be rendered: " + checks.stops.front(), d.name, "Mend that and render again");
     const Shot& shot = *find_shot(project, d.shot);
     const Span span = used_span(project, shot, composer.library());
     const std::int64_t frames = std::max<std::int64_t>(1, ((span.out - span.in) * shot.rate).round());
     std::unique_ptr<Sink> sink;
-    if (is_sequence(d)) sink = std::make_unique<SequenceSink>(d);
-    else sink = std::make_unique<MovieSink>(project, shot, d, span, frames);
+    if (is_sequence(d))
+        sink = std::make_unique<SequenceSink>(d);
+    else
+        sink = std::make_unique<MovieSink>(project, shot, d, span, frames);
 
     const auto begun = std::chrono::steady_clock::now();
     std::vector<View> views;
-    for (const Eye eye : d.stereo == StereoLayout::mono ? std::vector{Eye::mono} : std::vector{Eye::left, Eye::right}) {
+    for (const Eye eye :
+         d.stereo == StereoLayout::mono ? std::vector{Eye::mono} : std::vector{Eye::left, Eye::right}) {
         views.push_back(view_of(d));
         views.back().eye = eye;
     }
-    // Three workers in a row with short queues between them: memory is a few frames, whatever the shot's length.
+    // Three workers in a row with short queues between them: memory is a few frames, whatever the shot's
+    // length.
     Pipe<ReadFrame> read(2);
     Pipe<Picture> blended(2);
     const auto reading = [&] {
         for (std::int64_t n = 0; n < frames; ++n) {
             cancel.check();
             ReadFrame frame;
-            for (const View& view : views) frame.eyes.push_back(composer.gather(project, shot, span.in + frame_time(n, shot.rate), view));
+            for (const View& view : views)
+                frame.eyes.push_back(
+                    composer.gather(project, shot, span.in + frame_time(n, shot.rate), view));
             if (!read.put(std::move(frame))) return;
         }
         read.close();
@@ -244,7 +266,9 @@ void render(Composer& composer, const Project& project, const Deliverable& d,
         while (auto frame = read.take()) {
             cancel.check();
             Picture picture = composer.blend(frame->eyes[0]);
-            if (frame->eyes.size() == 2) picture = stacked(picture, composer.blend(frame->eyes[1]), d.stereo == StereoLayout::left_right);
+            if (frame->eyes.size() == 2)
+                picture =
+                    stacked(picture, composer.blend(frame->eyes[1]), d.stereo == StereoLayout::left_right);
             if (!blended.put(std::move(picture))) return;
         }
         blended.close();

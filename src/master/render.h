@@ -1,5 +1,5 @@
-// master: finished files. Deliverables and their presets, the render itself (read, blend and encode side by side), the
-// checks before and during it, and inspection of finished files as a player would see them.
+// master: finished files. Deliverables and their presets, the render itself (read, blend and encode side by
+// side), the checks before and during it, and inspection of finished files as a player would see them.
 #pragma once
 
 #include "base/progress.h"
@@ -32,16 +32,16 @@ FrameSize frame_size(const Deliverable& deliverable);
 /// A cautious guess at the finished file's size.
 std::int64_t expected_bytes(const Deliverable& deliverable, Seconds length, FrameRate rate);
 
-/// Everything that would stop a render, or that the artist should know first. `stops` holds at least one when the render
-/// cannot start.
+/// Everything that would stop a render, or that the artist should know first. `stops` holds at least one when
+/// the render cannot start.
 struct Preflight {
     std::vector<std::string> stops, warnings;
 };
 Preflight preflight(const Project& project, const Deliverable& deliverable, MediaLibrary& library);
 
-/// Renders one deliverable of a project's value: in to out of its shot, at the shot's rate. The file appears under its
-/// name only when complete; memory does not grow with its length. Throws Error, or Cancelled when `cancel` was raised;
-/// then nothing is left behind.
+/// Renders one deliverable of a project's value: in to out of its shot, at the shot's rate. The file appears
+/// under its name only when complete; memory does not grow with its length. Throws Error, or Cancelled when
+/// `cancel` was raised; then nothing is left behind.
 void render(Composer& composer, const Project& project, const Deliverable& deliverable,
             const std::function<void(const RenderProgress&)>& progress, const Cancel& cancel);
 
@@ -53,7 +53,8 @@ struct StillRequest {
     StereoLayout stereo = StereoLayout::mono;
     Eye eye = Eye::mono; ///< with a mono layout
 };
-Picture render_still(Composer& composer, const Project& project, const Shot& shot, const StillRequest& request);
+Picture render_still(Composer& composer, const Project& project, const Shot& shot,
+                     const StillRequest& request);
 Target sphere_target(SphereMapping mapping, int width);
 
 } // namespace porb

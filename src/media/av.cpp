@@ -9,10 +9,13 @@ namespace porb::av {
 
 namespace {
 // Containers we read. Playlists and scripts, which name other files, are not among them.
-constexpr const char* kFormats = "mov,mp4,m4a,3gp,3g2,mj2,matroska,webm,avi,mpegts,mxf,ivf,h264,hevc,wav,flac,mp3,ogg,aac,"
-                                 "png_pipe,jpeg_pipe,tiff_pipe,image2";
+constexpr const char* kFormats =
+    "mov,mp4,m4a,3gp,3g2,mj2,matroska,webm,avi,mpegts,mxf,ivf,h264,hevc,wav,flac,mp3,ogg,aac,"
+    "png_pipe,jpeg_pipe,tiff_pipe,image2";
 
-int refuse_nested_open(AVFormatContext*, AVIOContext**, const char*, int, AVDictionary**) { return AVERROR(EPERM); }
+int refuse_nested_open(AVFormatContext*, AVIOContext**, const char*, int, AVDictionary**) {
+    return AVERROR(EPERM);
+}
 } // namespace
 
 void FormatDeleter::operator()(AVFormatContext* c) const {
@@ -43,13 +46,16 @@ Format open_input(const std::filesystem::path& path) {
     namespace fs = std::filesystem;
     std::error_code code;
     const auto status = fs::status(path, code);
-    if (!fs::exists(status)) throw Error("no such file", path.string(), "Check the name, or relink the source");
-    if (!fs::is_regular_file(status)) throw Error("this is not a file", path.string(), "Name a video or picture file");
+    if (!fs::exists(status))
+        throw Error("no such file", path.string(), "Check the name, or relink the source");
+    if (!fs::is_regular_file(status))
+        throw Error("this is not a file", path.string(), "Name a video or picture file");
     if (fs::file_size(path, code) == 0 && !code)
         throw Error("the file is empty", path.string(), "Copy it from the camera's card again");
 
     AVIOContext* io = nullptr;
-    if (const int e = avio_open2(&io, ("file:" + path.string()).c_str(), AVIO_FLAG_READ, nullptr, nullptr); e < 0)
+    if (const int e = avio_open2(&io, ("file:" + path.string()).c_str(), AVIO_FLAG_READ, nullptr, nullptr);
+        e < 0)
         throw Error("cannot be opened: " + error_text(e), path.string(), "Check its permissions");
     AVFormatContext* raw = avformat_alloc_context();
     if (!raw) {
@@ -71,7 +77,8 @@ Format open_input(const std::filesystem::path& path) {
     }
     Format format(raw);
     if (const int s = avformat_find_stream_info(raw, nullptr); s < 0)
-        throw Error("its streams cannot be read (" + error_text(s) + ")", path.string(), "The file is damaged; copy it again");
+        throw Error("its streams cannot be read (" + error_text(s) + ")", path.string(),
+                    "The file is damaged; copy it again");
     return format;
 }
 

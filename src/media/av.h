@@ -50,11 +50,15 @@ Frame make_frame();
 Packet make_packet();
 
 std::string error_text(int code);
-inline Rational rational(AVRational r) { return r.den == 0 ? Rational(0) : Rational(r.num, r.den); }
-inline AVRational av_rational(Rational r) { return {static_cast<int>(r.num()), static_cast<int>(r.den())}; }
+inline Rational rational(AVRational r) {
+    return r.den == 0 ? Rational(0) : Rational(r.num, r.den);
+}
+inline AVRational av_rational(Rational r) {
+    return {static_cast<int>(r.num()), static_cast<int>(r.den())};
+}
 
-/// Opens a local regular file for demuxing and reads its stream headers. Whatever the file refers to, nothing else
-/// is opened: other protocols and nested opens are refused. Throws Error.
+/// Opens a local regular file for demuxing and reads its stream headers. Whatever the file refers to, nothing
+/// else is opened: other protocols and nested opens are refused. Throws Error.
 Format open_input(const std::filesystem::path& path);
 
 /// A decoder for one stream, on `threads` threads, with a bound on picture size. Throws Error.

@@ -8,7 +8,8 @@ namespace porb {
 
 namespace {
 double pq_nits(double e) {
-    constexpr double m1 = 2610.0 / 16384, m2 = 2523.0 / 32, c1 = 3424.0 / 4096, c2 = 2413.0 / 128, c3 = 2392.0 / 128;
+    constexpr double m1 = 2610.0 / 16384, m2 = 2523.0 / 32, c1 = 3424.0 / 4096, c2 = 2413.0 / 128,
+                     c3 = 2392.0 / 128;
     const double p = std::pow(std::clamp(e, 0.0, 1.0), 1 / m2);
     return 10000 * std::pow(std::max(p - c1, 0.0) / (c2 - c3 * p), 1 / m1);
 }
@@ -20,13 +21,16 @@ double hlg_scene(double e) {
 }
 constexpr double kReferenceWhiteNits = 203, kHlgPeakNits = 1000;
 
-// Linear light from BT.2020 and P3-D65 to Rec. 709 primaries (ITU-R BT.2087; CIE 1931 arithmetic, D65 throughout).
-constexpr float kFrom2020[9] = {1.660491f, -0.587641f, -0.072850f, -0.124550f, 1.132900f,
+// Linear light from BT.2020 and P3-D65 to Rec. 709 primaries (ITU-R BT.2087; CIE 1931 arithmetic, D65
+// throughout).
+constexpr float kFrom2020[9] = {1.660491f,  -0.587641f, -0.072850f, -0.124550f, 1.132900f,
                                 -0.008349f, -0.018151f, -0.100579f, 1.118730f};
-constexpr float kFromP3[9] = {1.224940f, -0.224940f, 0.f, -0.042057f, 1.042057f, 0.f, -0.019638f, -0.078636f, 1.098274f};
+constexpr float kFromP3[9] = {1.224940f, -0.224940f, 0.f,        -0.042057f, 1.042057f,
+                              0.f,       -0.019638f, -0.078636f, 1.098274f};
 } // namespace
 
-std::shared_ptr<const ColourChange> ColourChange::for_tags(const std::string& transfer, const std::string& primaries) {
+std::shared_ptr<const ColourChange> ColourChange::for_tags(const std::string& transfer,
+                                                           const std::string& primaries) {
     const bool pq = transfer == "smpte2084", hlg = transfer == "arib-std-b67", linear = transfer == "linear";
     const bool wide = primaries == "bt2020" || primaries == "smpte432";
     if (!pq && !hlg && !linear && !wide) return nullptr;
@@ -36,9 +40,12 @@ std::shared_ptr<const ColourChange> ColourChange::for_tags(const std::string& tr
         const float e = float_from_half(Half(bits));
         float l = 0;
         if (std::isfinite(e)) {
-            if (pq) l = float(pq_nits(e) / kReferenceWhiteNits);
-            else if (hlg) l = float(hlg_scene(e));
-            else l = linear ? e : linear_from_encoded(e);
+            if (pq)
+                l = float(pq_nits(e) / kReferenceWhiteNits);
+            else if (hlg)
+                l = float(hlg_scene(e));
+            else
+                l = linear ? e : linear_from_encoded(e);
         }
         change->linear_[bits] = l;
     }

@@ -7,13 +7,15 @@
 
 namespace porb {
 
-/// Brings decoded R'G'B' of other curves and primaries to the working ones, in place. Curves: linear, smpte2084 (PQ,
-/// SMPTE ST 2084, with 203 cd/m2 at 1.0 as ITU-R BT.2408 has it) and arib-std-b67 (HLG, ITU-R BT.2100, displayed at
-/// 1000 cd/m2). Video gammas and sRGB count as the working curve. Primaries: bt2020 and smpte432 (P3-D65).
+/// Brings decoded R'G'B' of other curves and primaries to the working ones, in place. Curves: linear,
+/// smpte2084 (PQ, SMPTE ST 2084, with 203 cd/m2 at 1.0 as ITU-R BT.2408 has it) and arib-std-b67 (HLG, ITU-R
+/// BT.2100, displayed at 1000 cd/m2). Video gammas and sRGB count as the working curve. Primaries: bt2020 and
+/// smpte432 (P3-D65).
 class ColourChange {
   public:
     /// Nothing when the tags already mean the working colours.
-    static std::shared_ptr<const ColourChange> for_tags(const std::string& transfer, const std::string& primaries);
+    static std::shared_ptr<const ColourChange> for_tags(const std::string& transfer,
+                                                        const std::string& primaries);
     void apply(Picture& picture) const;
 
   private:

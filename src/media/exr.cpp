@@ -27,7 +27,8 @@ std::vector<Half> curve_table(float (*curve)(float)) {
 }
 
 /// One row through the curve; colour of half-transparent pixels is divided by alpha first.
-void apply_curve(const std::vector<Half>& table, float (*curve)(float), const Half* in, Half* out, int width) {
+void apply_curve(const std::vector<Half>& table, float (*curve)(float), const Half* in, Half* out,
+                 int width) {
     constexpr Half kOne = 0x3C00;
     for (int x = 0; x < width; ++x, in += 4, out += 4) {
         out[3] = in[3];
@@ -48,7 +49,8 @@ Error unreadable(const std::filesystem::path& path, const std::exception& e) {
 Imath::Box2i checked_window(const Imf::Header& header, const std::filesystem::path& path) {
     const Imath::Box2i d = header.displayWindow(), w = header.dataWindow();
     for (const auto& box : {d, w}) {
-        const std::int64_t bw = std::int64_t(box.max.x) - box.min.x + 1, bh = std::int64_t(box.max.y) - box.min.y + 1;
+        const std::int64_t bw = std::int64_t(box.max.x) - box.min.x + 1,
+                           bh = std::int64_t(box.max.y) - box.min.y + 1;
         if (bw < 1 || bh < 1 || bw > 65536 || bh > 65536 || bw * bh > kMostPixels)
             throw Error("is " + std::to_string(bw) + " x " + std::to_string(bh) + " pixels", path.string(),
                         "Pictures hold at most 16384 x 16384 pixels");
@@ -82,12 +84,14 @@ Picture read_exr(const std::filesystem::path& path, BufferPool* pool) {
         const auto table = curve_table(encoded_from_linear);
         std::vector<Imf::Rgba> row(static_cast<std::size_t>(dw));
         for (int y = std::max(data.min.y, show.min.y); y <= std::min(data.max.y, show.max.y); ++y) {
-            file.setFrameBuffer(row.data() - data.min.x - std::ptrdiff_t(y) * dw, 1, static_cast<std::size_t>(dw));
+            file.setFrameBuffer(row.data() - data.min.x - std::ptrdiff_t(y) * dw, 1,
+                                static_cast<std::size_t>(dw));
             file.readPixels(y);
             const int x0 = std::max(data.min.x, show.min.x), x1 = std::min(data.max.x, show.max.x);
             if (x1 < x0) continue;
             static_assert(sizeof(Imf::Rgba) == 4 * sizeof(Half));
-            apply_curve(table, encoded_from_linear, reinterpret_cast<const Half*>(row.data() + (x0 - data.min.x)),
+            apply_curve(table, encoded_from_linear,
+                        reinterpret_cast<const Half*>(row.data() + (x0 - data.min.x)),
                         out.row(y - show.min.y) + std::size_t(x0 - show.min.x) * 4, x1 - x0 + 1);
         }
         return out;
@@ -107,9 +111,10 @@ void write_exr(const Picture& picture, const std::filesystem::path& path, bool l
         const auto table = curve_table(linear_from_encoded);
         std::vector<Half> rows(std::size_t(picture.width()) * std::size_t(picture.height()) * 4);
         for (int y = 0; y < picture.height(); ++y)
-            apply_curve(table, linear_from_encoded, picture.row(y), rows.data() + std::size_t(y) * std::size_t(picture.width()) * 4,
-                        picture.width());
-        file.setFrameBuffer(reinterpret_cast<const Imf::Rgba*>(rows.data()), 1, static_cast<std::size_t>(picture.width()));
+            apply_curve(table, linear_from_encoded, picture.row(y),
+                        rows.data() + std::size_t(y) * std::size_t(picture.width()) * 4, picture.width());
+        file.setFrameBuffer(reinterpret_cast<const Imf::Rgba*>(rows.data()), 1,
+                            static_cast<std::size_t>(picture.width()));
         file.writePixels(picture.height());
     } catch (const std::exception& e) {
         throw Error(std::string("cannot be written (") + e.what() + ")", path.string(),
@@ -117,19 +122,22 @@ void write_exr(const Picture& picture, const std::filesystem::path& path, bool l
     }
 }
 
-void write_exr_depth(const std::vector<float>& values, int width, int height, const std::filesystem::path& path) {
+void write_exr_depth(const std::vector<float>& values, int width, int height,
+                     const std::filesystem::path& path) {
     try {
         Imf::Header header(width, height);
         header.compression() = Imf::ZIP_COMPRESSION;
         header.channels().insert("Z", Imf::Channel(Imf::FLOAT));
         Imf::OutputFile file(path.c_str(), header);
         Imf::FrameBuffer buffer;
-        buffer.insert("Z", Imf::Slice(Imf::FLOAT, const_cast<char*>(reinterpret_cast<const char*>(values.data())), 4,
-                                      4 * static_cast<std::size_t>(width)));
+        buffer.insert("Z",
+                      Imf::Slice(Imf::FLOAT, const_cast<char*>(reinterpret_cast<const char*>(values.data())),
+                                 4, 4 * static_cast<std::size_t>(width)));
         file.setFrameBuffer(buffer);
         file.writePixels(height);
     } catch (const std::exception& e) {
-        throw Error(std::string("cannot be written (") + e.what() + ")", path.string(), "Check the folder and its space");
+        throw Error(std::string("cannot be written (") + e.what() + ")", path.string(),
+                    "Check the folder and its space");
     }
 }
 

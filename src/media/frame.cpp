@@ -13,50 +13,63 @@ namespace {
 YuvMatrix matrix_of(const AVFrame& f) {
     switch (f.colorspace) {
     case AVCOL_SPC_BT470BG:
-    case AVCOL_SPC_SMPTE170M: return kRec601;
-    case AVCOL_SPC_FCC: return {0.30, 0.11};
-    case AVCOL_SPC_SMPTE240M: return {0.212, 0.087};
+    case AVCOL_SPC_SMPTE170M:
+        return kRec601;
+    case AVCOL_SPC_FCC:
+        return {0.30, 0.11};
+    case AVCOL_SPC_SMPTE240M:
+        return {0.212, 0.087};
     case AVCOL_SPC_BT2020_NCL:
-    case AVCOL_SPC_BT2020_CL: return kRec2020;
-    case AVCOL_SPC_BT709: return kRec709;
-    default: break;
+    case AVCOL_SPC_BT2020_CL:
+        return kRec2020;
+    case AVCOL_SPC_BT709:
+        return kRec709;
+    default:
+        break;
     }
     // Untagged: JPEG files are BT.601 by their standard; small video is by custom.
-    const bool jpeg = f.format == AV_PIX_FMT_YUVJ420P || f.format == AV_PIX_FMT_YUVJ422P || f.format == AV_PIX_FMT_YUVJ444P;
+    const bool jpeg =
+        f.format == AV_PIX_FMT_YUVJ420P || f.format == AV_PIX_FMT_YUVJ422P || f.format == AV_PIX_FMT_YUVJ444P;
     return jpeg || f.height < 576 ? kRec601 : kRec709;
 }
 
 /// Planar Y'CbCr of 8 to 16 bits in host order goes straight to our own loops.
 bool is_plain_yuv(const AVPixFmtDescriptor& d) {
-    const auto forbidden = AV_PIX_FMT_FLAG_RGB | AV_PIX_FMT_FLAG_PAL | AV_PIX_FMT_FLAG_BE | AV_PIX_FMT_FLAG_HWACCEL |
-                           AV_PIX_FMT_FLAG_BITSTREAM | AV_PIX_FMT_FLAG_FLOAT | AV_PIX_FMT_FLAG_ALPHA;
+    const auto forbidden = AV_PIX_FMT_FLAG_RGB | AV_PIX_FMT_FLAG_PAL | AV_PIX_FMT_FLAG_BE |
+                           AV_PIX_FMT_FLAG_HWACCEL | AV_PIX_FMT_FLAG_BITSTREAM | AV_PIX_FMT_FLAG_FLOAT |
+                           AV_PIX_FMT_FLAG_ALPHA;
     return d.nb_components == 3 && (d.flags & AV_PIX_FMT_FLAG_PLANAR) && !(d.flags & forbidden) &&
            d.comp[0].plane == 0 && d.comp[1].plane == 1 && d.comp[2].plane == 2 && d.comp[0].shift == 0 &&
            d.log2_chroma_w <= 1 && d.log2_chroma_h <= 1 && d.comp[1].step == (d.comp[0].depth > 8 ? 2 : 1);
 }
 
-/// Anything else goes through the scaler, without scaling: 8-bit RGB and palettes exactly to RGBA bytes, the rest to
-/// 16-bit RGBA.
+/// Anything else goes through the scaler, without scaling: 8-bit RGB and palettes exactly to RGBA bytes, the
+/// rest to 16-bit RGBA.
 Picture through_scaler(const AVFrame& f, BufferPool* pool) {
     const auto format = static_cast<AVPixelFormat>(f.format);
     const AVPixFmtDescriptor* d = av_pix_fmt_desc_get(format);
     const bool rgb = d && (d->flags & (AV_PIX_FMT_FLAG_RGB | AV_PIX_FMT_FLAG_PAL));
     const bool bytes = rgb && d->comp[0].depth <= 8;
-    const av::Scale scale(sws_getContext(f.width, f.height, format, f.width, f.height, bytes ? AV_PIX_FMT_RGBA : AV_PIX_FMT_RGBA64LE,
-                                         SWS_BICUBIC | SWS_ACCURATE_RND | SWS_FULL_CHR_H_INT | SWS_FULL_CHR_H_INP, nullptr, nullptr, nullptr));
+    const av::Scale scale(sws_getContext(
+        f.width, f.height, format, f.width, f.height, bytes ? AV_PIX_FMT_RGBA : AV_PIX_FMT_RGBA64LE,
+        SWS_BICUBIC | SWS_ACCURATE_RND | SWS_FULL_CHR_H_INT | SWS_FULL_CHR_H_INP, nullptr, nullptr, nullptr));
     if (!scale)
         throw Error(std::string("pixels of the kind '") + (d ? d->name : "unknown") + "' cannot be read", "",
                     "Convert the file to 8- or 10-bit video or a plain still");
     const YuvMatrix m = matrix_of(f);
-    const int space = m.kr == kRec601.kr ? SWS_CS_ITU601 : m.kr == kRec2020.kr ? SWS_CS_BT2020 : SWS_CS_ITU709;
-    sws_setColorspaceDetails(scale.get(), sws_getCoefficients(space), rgb || f.color_range == AVCOL_RANGE_JPEG,
-                             sws_getCoefficients(space), 1, 0, 1 << 16, 1 << 16);
+    const int space = m.kr == kRec601.kr    ? SWS_CS_ITU601
+                      : m.kr == kRec2020.kr ? SWS_CS_BT2020
+                                            : SWS_CS_ITU709;
+    sws_setColorspaceDetails(scale.get(), sws_getCoefficients(space),
+                             rgb || f.color_range == AVCOL_RANGE_JPEG, sws_getCoefficients(space), 1, 0,
+                             1 << 16, 1 << 16);
     std::vector<std::uint16_t> words(std::size_t(f.width) * std::size_t(f.height) * 4 + 64);
     std::uint8_t* planes[4] = {reinterpret_cast<std::uint8_t*>(words.data())};
     const int strides[4] = {f.width * (bytes ? 4 : 8)};
     sws_scale(scale.get(), f.data, f.linesize, 0, f.height, planes, strides);
     if (bytes) // widened in place, from the back
-        for (std::size_t i = std::size_t(f.width) * std::size_t(f.height) * 4; i-- > 0;) words[i] = std::uint16_t(planes[0][i] * 257);
+        for (std::size_t i = std::size_t(f.width) * std::size_t(f.height) * 4; i-- > 0;)
+            words[i] = std::uint16_t(planes[0][i] * 257);
     Picture out(f.width, f.height, pool);
     rgba_from_words(words.data(), std::ptrdiff_t(f.width) * 4, out);
     return out;
@@ -95,8 +108,8 @@ Picture picture_from_frame(const AVFrame& f, int rotation_deg, const ColourChang
         in.matrix = matrix_of(f);
         const bool j = std::strncmp(d->name, "yuvj", 4) == 0;
         in.full_range = f.color_range == AVCOL_RANGE_JPEG || j;
-        in.chroma_centred = f.chroma_location == AVCHROMA_LOC_CENTER ||
-                            (j && f.chroma_location == AVCHROMA_LOC_UNSPECIFIED);
+        in.chroma_centred =
+            f.chroma_location == AVCHROMA_LOC_CENTER || (j && f.chroma_location == AVCHROMA_LOC_UNSPECIFIED);
         out = Picture(f.width, f.height, pool);
         rgba_from_yuv(in, out);
     } else {

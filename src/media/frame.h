@@ -17,8 +17,10 @@ struct DecodedFrame {
     bool shows_at(Seconds t) const { return begin <= t && t < end; }
 };
 
-/// To the working format, with matrix, range and siting as tagged and rotation (clockwise, a multiple of 90) applied.
-Picture picture_from_frame(const AVFrame& frame, int rotation_deg, const ColourChange* colour, BufferPool* pool);
+/// To the working format, with matrix, range and siting as tagged and rotation (clockwise, a multiple of 90)
+/// applied.
+Picture picture_from_frame(const AVFrame& frame, int rotation_deg, const ColourChange* colour,
+                           BufferPool* pool);
 
 /// Bytes a decoded frame holds on to.
 std::size_t bytes_of(const AVFrame& frame);

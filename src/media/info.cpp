@@ -72,6 +72,8 @@ MediaRef media_ref_for(const std::filesystem::path& path) {
     return {path, is_still_name(path) ? MediaKind::still : MediaKind::video, FrameRate(30)};
 }
 
-void quiet_media_libraries() { av_log_set_level(AV_LOG_QUIET); }
+void quiet_media_libraries() {
+    av_log_set_level(AV_LOG_QUIET);
+}
 
 } // namespace porb

@@ -1,5 +1,6 @@
-// media: pictures and sound from files and back: probing, exact frames, stills, sequences, sound, writing, and what a
-// file says about being a sphere. FFmpeg and OpenEXR stay behind these headers. Only local files are ever opened.
+// media: pictures and sound from files and back: probing, exact frames, stills, sequences, sound, writing,
+// and what a file says about being a sphere. FFmpeg and OpenEXR stay behind these headers. Only local files
+// are ever opened.
 #pragma once
 
 #include "base/rational.h"
@@ -17,7 +18,8 @@ inline constexpr std::int64_t kMostPixels = 16384ll * 16384; ///< of one picture
 enum class MediaKind { video, still, sequence };
 const char* name_of(MediaKind kind);
 
-/// Where pictures come from. A sequence is named by its pattern, "name.%04d.exr", and runs at `sequence_rate`.
+/// Where pictures come from. A sequence is named by its pattern, "name.%04d.exr", and runs at
+/// `sequence_rate`.
 struct MediaRef {
     std::filesystem::path path;
     MediaKind kind = MediaKind::video;
@@ -40,7 +42,7 @@ struct MediaInfo {
     FrameRate rate{30};
     bool variable_rate = false;
     Seconds duration{0};
-    std::int64_t frames = 0;      ///< exact for sequences and stills, from the container otherwise
+    std::int64_t frames = 0;       ///< exact for sequences and stills, from the container otherwise
     std::int64_t first_number = 0; ///< sequences: the number of the first file
     std::string matrix = "bt709", transfer = "bt709", primaries = "bt709";
     bool full_range = false;
@@ -51,8 +53,8 @@ struct MediaInfo {
 /// Reads a file's headers (and its first frame's tags). Throws Error with what was expected and found.
 MediaInfo probe(const MediaRef& ref);
 
-/// The reference behind a name as people give it: a pattern or an existing numbered file's siblings are a sequence
-/// when the name holds '%', otherwise a still or a video by its ending and content.
+/// The reference behind a name as people give it: a pattern or an existing numbered file's siblings are a
+/// sequence when the name holds '%', otherwise a still or a video by its ending and content.
 MediaRef media_ref_for(const std::filesystem::path& path);
 
 /// Silences the chatter of the libraries below; call once at the start of a program.

@@ -44,7 +44,8 @@ struct MediaLibrary::Source {
         if (ref.kind == MediaKind::video) {
             const auto frame = video->frame_at(t);
             if (!frame) return std::nullopt;
-            return Shown{picture_from_frame(*frame->frame, info.rotation_deg, colour.get(), pool), frame->begin, frame->end};
+            return Shown{picture_from_frame(*frame->frame, info.rotation_deg, colour.get(), pool),
+                         frame->begin, frame->end};
         }
         // A still lasts for ever in both directions.
         if (ref.kind == MediaKind::still)
@@ -54,9 +55,12 @@ struct MediaLibrary::Source {
         Picture picture = read_still(numbered_file(ref.path, info.first_number + index), pool);
         if (picture.width() != info.width || picture.height() != info.height)
             throw Error("is " + std::to_string(picture.width()) + " x " + std::to_string(picture.height()) +
-                            ", the sequence's first picture " + std::to_string(info.width) + " x " + std::to_string(info.height),
-                        numbered_file(ref.path, info.first_number + index).string(), "Render that picture again");
-        return Shown{std::move(picture), frame_time(index, ref.sequence_rate), frame_time(index + 1, ref.sequence_rate)};
+                            ", the sequence's first picture " + std::to_string(info.width) + " x " +
+                            std::to_string(info.height),
+                        numbered_file(ref.path, info.first_number + index).string(),
+                        "Render that picture again");
+        return Shown{std::move(picture), frame_time(index, ref.sequence_rate),
+                     frame_time(index + 1, ref.sequence_rate)};
     }
 };
 
@@ -67,7 +71,8 @@ struct MediaLibrary::Kept {
     Picture picture;
 };
 
-MediaLibrary::MediaLibrary(std::size_t cache_bytes) : pool_(std::make_shared<BufferPool>(kPoolBytes)), limit_(cache_bytes) {}
+MediaLibrary::MediaLibrary(std::size_t cache_bytes)
+    : pool_(std::make_shared<BufferPool>(kPoolBytes)), limit_(cache_bytes) {}
 MediaLibrary::~MediaLibrary() = default;
 
 std::shared_ptr<MediaLibrary::Source> MediaLibrary::source_for(const MediaRef& ref) {
@@ -107,7 +112,8 @@ std::optional<Picture> MediaLibrary::find_kept(const std::string& key, Seconds t
     return std::nullopt;
 }
 
-void MediaLibrary::keep(const std::string& key, Seconds begin, Seconds end, int level, const Picture& picture) {
+void MediaLibrary::keep(const std::string& key, Seconds begin, Seconds end, int level,
+                        const Picture& picture) {
     const std::lock_guard lock(mutex_);
     if (picture.bytes() > limit_) return;
     while (!kept_.empty() && bytes_ + picture.bytes() > limit_) {

@@ -10,18 +10,19 @@
 
 namespace porb {
 
-/// The pictures of all sources, decoded when asked for and kept within a bound. Several cameras, views and threads share
-/// one library; each file is decoded by one reader at a time.
+/// The pictures of all sources, decoded when asked for and kept within a bound. Several cameras, views and
+/// threads share one library; each file is decoded by one reader at a time.
 class MediaLibrary {
   public:
-    /// `cache_bytes` bounds the converted pictures that are kept; decoders hold a few frames each beside that.
+    /// `cache_bytes` bounds the converted pictures that are kept; decoders hold a few frames each beside
+    /// that.
     explicit MediaLibrary(std::size_t cache_bytes = 768u << 20);
     ~MediaLibrary();
 
     MediaInfo info(const MediaRef& ref);
 
-    /// The working picture on show at source time `t`, halved `level` times; nothing outside the source's duration.
-    /// Throws Error when the file is missing or breaks off.
+    /// The working picture on show at source time `t`, halved `level` times; nothing outside the source's
+    /// duration. Throws Error when the file is missing or breaks off.
     std::optional<Picture> picture(const MediaRef& ref, Seconds t, int level = 0);
 
     /// Forgets a file: its reader and pictures (after relinking, or when it changed on disk).
@@ -42,7 +43,7 @@ class MediaLibrary {
     mutable std::mutex mutex_;
     std::map<std::string, std::shared_ptr<Source>> sources_;
     std::map<std::string, MediaInfo> infos_; ///< so that nobody waits for a decoder to learn a size
-    std::vector<Kept> kept_; ///< oldest use first
+    std::vector<Kept> kept_;                 ///< oldest use first
     std::size_t limit_, bytes_ = 0;
 };
 

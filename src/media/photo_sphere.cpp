@@ -27,7 +27,8 @@ std::string photo_sphere_xmp(const SphericalTag& tag, int width, int height) {
     const bool half = tag.mapping == SphereMapping::half_equirect;
     const int full_width = half ? 2 * width : width;
     return fmt::format(
-        "<x:xmpmeta xmlns:x=\"adobe:ns:meta/\"><rdf:RDF xmlns:rdf=\"http://www.w3.org/1999/02/22-rdf-syntax-ns#\">"
+        "<x:xmpmeta xmlns:x=\"adobe:ns:meta/\"><rdf:RDF "
+        "xmlns:rdf=\"http://www.w3.org/1999/02/22-rdf-syntax-ns#\">"
         "<rdf:Description rdf:about=\"\" xmlns:GPano=\"http://ns.google.com/photos/1.0/panorama/\">"
         "<GPano:ProjectionType>equirectangular</GPano:ProjectionType>"
         "<GPano:UsePanoramaViewer>True</GPano:UsePanoramaViewer>"
@@ -55,7 +56,8 @@ std::string png_with_xmp(const std::string& png, const std::string& xmp) {
     const std::string typed = "iTXt" + std::string(kPngXmpName) + xmp;
     const auto* table = av_crc_get_table(AV_CRC_32_IEEE_LE);
     const std::uint32_t crc =
-        av_crc(table, 0xffffffffu, reinterpret_cast<const std::uint8_t*>(typed.data()), typed.size()) ^ 0xffffffffu;
+        av_crc(table, 0xffffffffu, reinterpret_cast<const std::uint8_t*>(typed.data()), typed.size()) ^
+        0xffffffffu;
     const std::string chunk = big_endian4(std::uint32_t(typed.size() - 4)) + typed + big_endian4(crc);
     return png.substr(0, kPngHeaderBytes) + chunk + png.substr(kPngHeaderBytes);
 }
@@ -66,10 +68,13 @@ std::optional<SphericalTag> read_photo_sphere(const std::filesystem::path& path)
     in.read(head.data(), static_cast<std::streamsize>(head.size()));
     head.resize(static_cast<std::size_t>(std::max<std::streamsize>(in.gcount(), 0)));
     const auto start = head.find("<x:xmpmeta"), type = head.find("GPano:ProjectionType");
-    if (start == head.npos || type == head.npos || head.find("equirectangular", type) == head.npos) return std::nullopt;
+    if (start == head.npos || type == head.npos || head.find("equirectangular", type) == head.npos)
+        return std::nullopt;
     const auto number = [&](const std::string& name) -> long long {
         const auto at = head.find("GPano:" + name);
-        return at == head.npos ? 0 : std::atoll(head.c_str() + head.find_first_of("0123456789", at + name.size() + 6));
+        return at == head.npos
+                   ? 0
+                   : std::atoll(head.c_str() + head.find_first_of("0123456789", at + name.size() + 6));
     };
     SphericalTag tag;
     const long long part = number("CroppedAreaImageWidthPixels"), full = number("FullPanoWidthPixels");

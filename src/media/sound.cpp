@@ -20,7 +20,8 @@ struct SoundReader::Impl {
     Impl(const std::filesystem::path& path, int rate, int count) : rate_hz(rate), channels(count) {
         format = av::open_input(path);
         stream_index = av_find_best_stream(format.get(), AVMEDIA_TYPE_AUDIO, -1, -1, nullptr, 0);
-        if (stream_index < 0) throw Error("holds no sound", path.string(), "Choose another source's sound, or none");
+        if (stream_index < 0)
+            throw Error("holds no sound", path.string(), "Choose another source's sound, or none");
         const int video = av_find_best_stream(format.get(), AVMEDIA_TYPE_VIDEO, -1, -1, nullptr, 0);
         if (video >= 0) {
             const AVStream& v = *format->streams[video];
@@ -36,11 +37,14 @@ struct SoundReader::Impl {
         AVChannelLayout to;
         av_channel_layout_default(&to, channels);
         AVChannelLayout from = codec->ch_layout;
-        if (from.order == AV_CHANNEL_ORDER_UNSPEC) av_channel_layout_default(&from, std::max(1, codec->ch_layout.nb_channels));
+        if (from.order == AV_CHANNEL_ORDER_UNSPEC)
+            av_channel_layout_default(&from, std::max(1, codec->ch_layout.nb_channels));
         SwrContext* raw = nullptr;
-        swr_alloc_set_opts2(&raw, &to, AV_SAMPLE_FMT_FLT, rate_hz, &from, codec->sample_fmt, codec->sample_rate, 0, nullptr);
+        swr_alloc_set_opts2(&raw, &to, AV_SAMPLE_FMT_FLT, rate_hz, &from, codec->sample_fmt,
+                            codec->sample_rate, 0, nullptr);
         resample.reset(raw);
-        if (!raw || swr_init(raw) < 0) throw Error("its sound cannot be resampled", format->url ? format->url : "", "Convert the sound");
+        if (!raw || swr_init(raw) < 0)
+            throw Error("its sound cannot be resampled", format->url ? format->url : "", "Convert the sound");
     }
 
     std::int64_t held_end() const { return held_first + std::int64_t(held.size()) / channels; }
@@ -68,7 +72,8 @@ struct SoundReader::Impl {
         const std::size_t before = held.size();
         held.resize(before + std::size_t(room) * std::size_t(channels));
         auto* out = reinterpret_cast<std::uint8_t*>(held.data() + before);
-        const int made = swr_convert(resample.get(), &out, room, const_cast<const std::uint8_t**>(frame.extended_data), frame.nb_samples);
+        const int made = swr_convert(resample.get(), &out, room,
+                                     const_cast<const std::uint8_t**>(frame.extended_data), frame.nb_samples);
         held.resize(before + std::size_t(std::max(made, 0)) * std::size_t(channels));
     }
 
@@ -85,8 +90,10 @@ struct SoundReader::Impl {
                 break;
             }
             const int read = av_read_frame(format.get(), packet.get());
-            if (read < 0) avcodec_send_packet(codec.get(), nullptr);
-            else if (packet->stream_index == stream_index) avcodec_send_packet(codec.get(), packet.get());
+            if (read < 0)
+                avcodec_send_packet(codec.get(), nullptr);
+            else if (packet->stream_index == stream_index)
+                avcodec_send_packet(codec.get(), packet.get());
             av_packet_unref(packet.get());
         }
         return false;
@@ -107,12 +114,13 @@ struct SoundReader::Impl {
         std::vector<float> out(std::size_t(count * channels), 0.0f);
         const std::int64_t begin = std::max(first, held_first), end = std::min(first + count, held_end());
         if (begin < end)
-            std::copy(held.begin() + (begin - held_first) * channels, held.begin() + (end - held_first) * channels,
-                      out.begin() + (begin - first) * channels);
+            std::copy(held.begin() + (begin - held_first) * channels,
+                      held.begin() + (end - held_first) * channels, out.begin() + (begin - first) * channels);
         const std::int64_t keep_from = std::min(end, first + count);
         if (keep_from > held_first + 2 * rate_hz) {
             const std::int64_t drop = keep_from - held_first - rate_hz;
-            held.erase(held.begin(), held.begin() + std::min<std::int64_t>(drop * channels, std::int64_t(held.size())));
+            held.erase(held.begin(),
+                       held.begin() + std::min<std::int64_t>(drop * channels, std::int64_t(held.size())));
             held_first += drop;
         }
         return out;
@@ -122,6 +130,8 @@ struct SoundReader::Impl {
 SoundReader::SoundReader(const std::filesystem::path& path, int rate_hz, int channels)
     : impl_(std::make_unique<Impl>(path, rate_hz, channels)) {}
 SoundReader::~SoundReader() = default;
-std::vector<float> SoundReader::read(std::int64_t first, std::int64_t count) { return impl_->read(first, count); }
+std::vector<float> SoundReader::read(std::int64_t first, std::int64_t count) {
+    return impl_->read(first, count);
+}
 
 } // namespace porb

@@ -9,8 +9,9 @@
 
 namespace porb {
 
-/// Sound of one file as interleaved floats at a chosen rate and channel count. Sample 0 sounds at source time 0, the
-/// start of the file's first picture. Reading on from where the last read ended is cheap; elsewhere it seeks.
+/// Sound of one file as interleaved floats at a chosen rate and channel count. Sample 0 sounds at source time
+/// 0, the start of the file's first picture. Reading on from where the last read ended is cheap; elsewhere it
+/// seeks.
 class SoundReader {
   public:
     /// Throws Error when the file has no sound or it cannot be decoded.

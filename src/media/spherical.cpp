@@ -15,7 +15,7 @@ namespace {
 
 constexpr std::uint64_t kLargestHeader = 256u << 20;
 constexpr std::uint32_t kQuarter = 0x40000000; // 0.25 in 0.32 fixed point
-constexpr int kVisualEntryBytes = 78;          // of a VisualSampleEntry after its box header (ISO/IEC 14496-12)
+constexpr int kVisualEntryBytes = 78; // of a VisualSampleEntry after its box header (ISO/IEC 14496-12)
 constexpr unsigned char kV1Uuid[] = {0xff, 0xcc, 0x82, 0x63, 0xf8, 0x55, 0x4a, 0x93,
                                      0x88, 0x14, 0x58, 0x7a, 0x02, 0x52, 0x1f, 0xdd};
 
@@ -50,7 +50,8 @@ std::vector<Box> boxes_in(std::string_view bytes) {
             boxes.push_back({"", bytes, {}});
             return boxes;
         }
-        boxes.push_back({std::string(bytes.substr(4, 4)), bytes.substr(0, size), bytes.substr(header, size - header)});
+        boxes.push_back(
+            {std::string(bytes.substr(4, 4)), bytes.substr(0, size), bytes.substr(header, size - header)});
         bytes.remove_prefix(size);
     }
     if (!bytes.empty()) boxes.push_back({"trailing", bytes, {}});
@@ -104,30 +105,36 @@ std::string v1_xml(const SphericalTag& tag, int width, int height) {
     if (tag.mapping == SphereMapping::half_equirect) {
         const int eye_width = tag.stereo == StereoLayout::left_right ? width / 2 : width;
         const int eye_height = tag.stereo == StereoLayout::top_bottom ? height / 2 : height;
-        xml += fmt::format("<GSpherical:CroppedAreaImageWidthPixels>{0}</GSpherical:CroppedAreaImageWidthPixels>"
-                           "<GSpherical:CroppedAreaImageHeightPixels>{1}</GSpherical:CroppedAreaImageHeightPixels>"
-                           "<GSpherical:FullPanoWidthPixels>{2}</GSpherical:FullPanoWidthPixels>"
-                           "<GSpherical:FullPanoHeightPixels>{1}</GSpherical:FullPanoHeightPixels>"
-                           "<GSpherical:CroppedAreaLeftPixels>{3}</GSpherical:CroppedAreaLeftPixels>"
-                           "<GSpherical:CroppedAreaTopPixels>0</GSpherical:CroppedAreaTopPixels>",
-                           eye_width, eye_height, 2 * eye_width, eye_width / 2);
+        xml += fmt::format(
+            "<GSpherical:CroppedAreaImageWidthPixels>{0}</GSpherical:CroppedAreaImageWidthPixels>"
+            "<GSpherical:CroppedAreaImageHeightPixels>{1}</GSpherical:CroppedAreaImageHeightPixels>"
+            "<GSpherical:FullPanoWidthPixels>{2}</GSpherical:FullPanoWidthPixels>"
+            "<GSpherical:FullPanoHeightPixels>{1}</GSpherical:FullPanoHeightPixels>"
+            "<GSpherical:CroppedAreaLeftPixels>{3}</GSpherical:CroppedAreaLeftPixels>"
+            "<GSpherical:CroppedAreaTopPixels>0</GSpherical:CroppedAreaTopPixels>",
+            eye_width, eye_height, 2 * eye_width, eye_width / 2);
     }
     return xml + "</rdf:SphericalVideo>";
 }
 
 /// Header, reserved bytes and children of one box, with `edit` applied to each child and `added` at the end.
-std::string rebuilt(const Box& b, std::size_t prefix, const std::function<std::string(const Box&)>& edit, const std::string& added) {
+std::string rebuilt(const Box& b, std::size_t prefix, const std::function<std::string(const Box&)>& edit,
+                    const std::string& added) {
     std::string body(b.body.substr(0, prefix));
     for (const auto& c : boxes_in(b.body.substr(prefix))) body += edit(c);
     return box(b.type, body + added);
 }
 
 /// Follows one chain of nested boxes down and applies `last` to the one at its end.
-std::string edited_along(const Box& b, std::span<const char* const> chain, const std::function<std::string(const Box&)>& last) {
+std::string edited_along(const Box& b, std::span<const char* const> chain,
+                         const std::function<std::string(const Box&)>& last) {
     if (chain.empty()) return last(b);
-    return rebuilt(b, 0, [&](const Box& c) {
-        return c.type == chain.front() ? edited_along(c, chain.subspan(1), last) : std::string(c.whole);
-    }, "");
+    return rebuilt(
+        b, 0,
+        [&](const Box& c) {
+            return c.type == chain.front() ? edited_along(c, chain.subspan(1), last) : std::string(c.whole);
+        },
+        "");
 }
 
 std::optional<SphericalTag> v2_of(std::string_view sv3d) {
@@ -155,7 +162,9 @@ std::optional<SphericalTag> v1_of(std::string_view xml) {
     const auto stereo = xml_value(xml, "StereoMode").value_or("mono");
     if (stereo == "top-bottom") tag.stereo = StereoLayout::top_bottom;
     if (stereo == "left-right") tag.stereo = StereoLayout::left_right;
-    const auto number = [&](const char* name) { return std::atoi(xml_value(xml, name).value_or("0").c_str()); };
+    const auto number = [&](const char* name) {
+        return std::atoi(xml_value(xml, name).value_or("0").c_str());
+    };
     const int part = number("CroppedAreaImageWidthPixels"), full = number("FullPanoWidthPixels");
     if (part > 0 && full > 0 && part * 4LL < full * 3LL) tag.mapping = SphereMapping::half_equirect;
     return tag;
@@ -184,7 +193,9 @@ MovieHeader find_movie_header(std::ifstream& in) {
             size = big_endian({bytes + 8, 8});
         }
         if (size == 0) size = header.file_size - at;
-        if (boxes == 0 && type != "ftyp" && type != "moov" && type != "mdat" && type != "wide" && type != "free") return header;
+        if (boxes == 0 && type != "ftyp" && type != "moov" && type != "mdat" && type != "wide" &&
+            type != "free")
+            return header;
         if (size < 8 || size > header.file_size - at) break;
         if (type == "moov" && !header.found) {
             header.found = true;
@@ -212,7 +223,9 @@ const char* name_of(SphereMapping mapping) {
     return mapping == SphereMapping::equirect ? "equirectangular" : "half-equirectangular";
 }
 const char* name_of(StereoLayout layout) {
-    return layout == StereoLayout::mono ? "mono" : layout == StereoLayout::top_bottom ? "top-bottom" : "left-right";
+    return layout == StereoLayout::mono         ? "mono"
+           : layout == StereoLayout::top_bottom ? "top-bottom"
+                                                : "left-right";
 }
 
 std::string tagged_movie_header(std::string_view moov, const SphericalTag& tag, const std::string& where) {
@@ -223,9 +236,12 @@ std::string tagged_movie_header(std::string_view moov, const SphericalTag& tag, 
     const auto edit_entry = [&](const Box& entry) {
         if (done || entry.body.size() < kVisualEntryBytes) return std::string(entry.whole);
         done = true;
-        return rebuilt(entry, kVisualEntryBytes, [](const Box& c) {
-            return c.type == "st3d" || c.type == "sv3d" ? std::string() : std::string(c.whole);
-        }, v2_boxes(tag));
+        return rebuilt(
+            entry, kVisualEntryBytes,
+            [](const Box& c) {
+                return c.type == "st3d" || c.type == "sv3d" ? std::string() : std::string(c.whole);
+            },
+            v2_boxes(tag));
     };
     const auto edit_track = [&](const Box& trak) -> std::string {
         if (trak.type != "trak" || !is_video_track(trak.body) || done) return std::string(trak.whole);
@@ -233,18 +249,23 @@ std::string tagged_movie_header(std::string_view moov, const SphericalTag& tag, 
         const char* const chain[] = {"mdia", "minf", "stbl", "stsd"};
         const std::string with_v2 = edited_along(trak, chain, [&](const Box& stsd) {
             if (stsd.body.size() < 8) return std::string(stsd.whole);
-            return rebuilt(stsd, 8, [&](const Box& entry) {
-                if (entry.body.size() >= kVisualEntryBytes) {
-                    width = int(big_endian(entry.body.substr(24, 2)));
-                    height = int(big_endian(entry.body.substr(26, 2)));
-                }
-                return edit_entry(entry);
-            }, "");
+            return rebuilt(
+                stsd, 8,
+                [&](const Box& entry) {
+                    if (entry.body.size() >= kVisualEntryBytes) {
+                        width = int(big_endian(entry.body.substr(24, 2)));
+                        height = int(big_endian(entry.body.substr(26, 2)));
+                    }
+                    return edit_entry(entry);
+                },
+                "");
         });
-        const std::string v1 = std::string(reinterpret_cast<const char*>(kV1Uuid), 16) + v1_xml(tag, width, height);
-        return rebuilt(boxes_in(with_v2).front(), 0, [](const Box& c) {
-            return is_v1_uuid(c) ? std::string() : std::string(c.whole);
-        }, box("uuid", v1));
+        const std::string v1 =
+            std::string(reinterpret_cast<const char*>(kV1Uuid), 16) + v1_xml(tag, width, height);
+        return rebuilt(
+            boxes_in(with_v2).front(), 0,
+            [](const Box& c) { return is_v1_uuid(c) ? std::string() : std::string(c.whole); },
+            box("uuid", v1));
     };
     const std::string result = rebuilt(top[0], 0, edit_track, "");
     if (!done) throw Error("holds no video track to tag", where, "Name an MP4 or MOV file with pictures");
@@ -268,7 +289,8 @@ SphericalFacts spherical_facts_of_movie_header(std::string_view moov) {
             const auto inside = entries[0].body.substr(kVisualEntryBytes);
             if (const auto sv3d = child(inside, "sv3d")) {
                 facts.v2 = v2_of(*sv3d);
-                if (!facts.v2) facts.problems.push_back("the sv3d box holds no equirectangular projection we know");
+                if (!facts.v2)
+                    facts.problems.push_back("the sv3d box holds no equirectangular projection we know");
             }
             if (const auto st3d = child(inside, "st3d"); st3d && st3d->size() >= 5) {
                 facts.has_st3d = true;
@@ -281,7 +303,8 @@ SphericalFacts spherical_facts_of_movie_header(std::string_view moov) {
         for (const auto& b : boxes_in(trak.body))
             if (is_v1_uuid(b)) {
                 facts.v1 = v1_of(b.body.substr(16));
-                if (!facts.v1) facts.problems.push_back("the version 1 XML does not say that the file is spherical");
+                if (!facts.v1)
+                    facts.problems.push_back("the version 1 XML does not say that the file is spherical");
             }
         break;
     }
@@ -320,15 +343,19 @@ void tag_spherical_in_place(const std::filesystem::path& path, const SphericalTa
     out.seekp(static_cast<std::streamoff>(last ? header.offset : header.file_size));
     out.write(moov.data(), static_cast<std::streamsize>(moov.size()));
     out.close();
-    if (!out) throw Error("its tags cannot be written", path.string(), "Check that the file is writable and the disk has space");
+    if (!out)
+        throw Error("its tags cannot be written", path.string(),
+                    "Check that the file is writable and the disk has space");
     if (last) std::filesystem::resize_file(path, header.offset + moov.size());
 }
 
-void tag_spherical_copy(const std::filesystem::path& in, const std::filesystem::path& out, const SphericalTag& tag) {
+void tag_spherical_copy(const std::filesystem::path& in, const std::filesystem::path& out,
+                        const SphericalTag& tag) {
     PartFile part(out);
     std::error_code code;
     if (!std::filesystem::copy_file(in, part.path(), code) || code)
-        throw Error("cannot be copied: " + code.message(), in.string(), "Check the name, the folder and its space");
+        throw Error("cannot be copied: " + code.message(), in.string(),
+                    "Check the name, the folder and its space");
     tag_spherical_in_place(part.path(), tag);
     part.commit();
 }

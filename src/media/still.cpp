@@ -22,7 +22,8 @@ std::string ending_of(const std::filesystem::path& path) {
 
 std::string encoded(AVCodecID id, av::Frame frame, int quality_scale, const std::string& where) {
     const AVCodec* encoder = avcodec_find_encoder(id);
-    if (!encoder) throw Error("this machine has no encoder for that kind of still", where, "Choose another ending");
+    if (!encoder)
+        throw Error("this machine has no encoder for that kind of still", where, "Choose another ending");
     av::Codec codec(avcodec_alloc_context3(encoder));
     codec->width = frame->width;
     codec->height = frame->height;
@@ -41,7 +42,9 @@ std::string encoded(AVCodecID id, av::Frame frame, int quality_scale, const std:
     if (e >= 0) e = avcodec_send_frame(codec.get(), frame.get());
     if (e >= 0) e = avcodec_send_frame(codec.get(), nullptr);
     if (e >= 0) e = avcodec_receive_packet(codec.get(), packet.get());
-    if (e < 0) throw Error("the still cannot be encoded (" + av::error_text(e) + ")", where, "Choose another size or ending");
+    if (e < 0)
+        throw Error("the still cannot be encoded (" + av::error_text(e) + ")", where,
+                    "Choose another size or ending");
     return {reinterpret_cast<const char*>(packet->data), std::size_t(packet->size)};
 }
 
@@ -110,7 +113,8 @@ Picture read_still(const std::filesystem::path& path, BufferPool* pool) {
     if (ending_of(path) == ".exr") return read_exr(path, pool);
     VideoReader reader(path, 1);
     const auto frame = reader.frame_at(Rational(0));
-    if (!frame) throw Error("the picture cannot be decoded", path.string(), "The file is damaged; copy it again");
+    if (!frame)
+        throw Error("the picture cannot be decoded", path.string(), "The file is damaged; copy it again");
     return picture_from_frame(*frame->frame, reader.info().rotation_deg, nullptr, pool);
 }
 
@@ -127,14 +131,19 @@ void write_still(const Picture& picture, const std::filesystem::path& path, cons
     if (ending == ".jpg" || ending == ".jpeg") {
         const int scale = std::clamp(int(std::lround(2 + (95 - options.jpeg_quality) * 0.3)), 1, 31);
         bytes = encoded(AV_CODEC_ID_MJPEG, jpeg_frame(picture), scale, path.string());
-        if (options.spherical) bytes = jpeg_with_xmp(bytes, photo_sphere_xmp(*options.spherical, picture.width(), picture.height()));
+        if (options.spherical)
+            bytes =
+                jpeg_with_xmp(bytes, photo_sphere_xmp(*options.spherical, picture.width(), picture.height()));
     } else if (ending == ".png") {
         bytes = encoded(AV_CODEC_ID_PNG, rgb_frame(picture, options.depth, true), 0, path.string());
-        if (options.spherical) bytes = png_with_xmp(bytes, photo_sphere_xmp(*options.spherical, picture.width(), picture.height()));
+        if (options.spherical)
+            bytes =
+                png_with_xmp(bytes, photo_sphere_xmp(*options.spherical, picture.width(), picture.height()));
     } else if (ending == ".tif" || ending == ".tiff") {
         bytes = encoded(AV_CODEC_ID_TIFF, rgb_frame(picture, options.depth, false), 0, path.string());
     } else {
-        throw Error("'" + ending + "' is not a still we write", path.string(), "End the name in .png, .jpg, .tif or .exr");
+        throw Error("'" + ending + "' is not a still we write", path.string(),
+                    "End the name in .png, .jpg, .tif or .exr");
     }
     write_file_atomically(path, bytes);
 }

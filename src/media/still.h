@@ -10,13 +10,13 @@ namespace porb {
 Picture read_still(const std::filesystem::path& path, BufferPool* pool = nullptr);
 
 struct StillOptions {
-    int depth = 8;         ///< 8 or 16 for PNG and TIFF; JPEG is 8, EXR half float
-    int jpeg_quality = 95; ///< 1 to 100
+    int depth = 8;                         ///< 8 or 16 for PNG and TIFF; JPEG is 8, EXR half float
+    int jpeg_quality = 95;                 ///< 1 to 100
     std::optional<SphericalTag> spherical; ///< XMP in JPEG and PNG, envmap in EXR
 };
 
-/// Writes by the name's ending, .png .jpg .jpeg .tif .tiff .exr; the name appears only when complete. PNG, TIFF and EXR
-/// keep alpha where the picture has holes. Throws Error.
+/// Writes by the name's ending, .png .jpg .jpeg .tif .tiff .exr; the name appears only when complete. PNG,
+/// TIFF and EXR keep alpha where the picture has holes. Throws Error.
 void write_still(const Picture& picture, const std::filesystem::path& path, const StillOptions& options = {});
 
 /// Whether the ending names a still format we write.
@@ -26,7 +26,8 @@ bool is_still_name(const std::filesystem::path& path);
 Picture read_exr(const std::filesystem::path& path, BufferPool* pool);
 void write_exr(const Picture& picture, const std::filesystem::path& path, bool latlong_environment);
 /// A single-channel float image ("Z"), for depth. `values` holds width x height metres, row by row.
-void write_exr_depth(const std::vector<float>& values, int width, int height, const std::filesystem::path& path);
+void write_exr_depth(const std::vector<float>& values, int width, int height,
+                     const std::filesystem::path& path);
 /// Size in pixels and whether the file calls itself a latitude-longitude environment map.
 struct ExrFacts {
     int width = 0, height = 0;

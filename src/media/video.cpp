@@ -17,7 +17,9 @@ int rotation_from_matrix(const std::uint8_t* side_data) {
     return (int(std::lround(-counter / 90)) * 90 % 360 + 360) % 360;
 }
 
-const char* or_unknown(const char* name) { return name ? name : "unknown"; }
+const char* or_unknown(const char* name) {
+    return name ? name : "unknown";
+}
 
 } // namespace
 
@@ -28,16 +30,19 @@ struct VideoReader::Impl {
     av::Codec codec;
     av::Packet packet = av::make_packet();
     int stream_index = -1;
-    std::int64_t first_pts = 0;     ///< of the first frame, in the stream's time base
+    std::int64_t first_pts = 0; ///< of the first frame, in the stream's time base
     std::int64_t last_pts = AV_NOPTS_VALUE;
     std::deque<std::shared_ptr<const AVFrame>> decoded; ///< oldest first; at most a handful
     bool at_end = false, draining = false;
     int damaged = 0;
 
     AVStream& stream() const { return *format->streams[stream_index]; }
-    Seconds seconds_of(std::int64_t pts) const { return Rational(pts - first_pts) * av::rational(stream().time_base); }
+    Seconds seconds_of(std::int64_t pts) const {
+        return Rational(pts - first_pts) * av::rational(stream().time_base);
+    }
     std::int64_t frame_ticks() const {
-        return std::max<std::int64_t>(1, (Rational(1) / info.rate / av::rational(stream().time_base)).round());
+        return std::max<std::int64_t>(1,
+                                      (Rational(1) / info.rate / av::rational(stream().time_base)).round());
     }
 
     void open(const std::filesystem::path& path, int threads) {
@@ -50,7 +55,8 @@ struct VideoReader::Impl {
         codec = av::open_decoder(stream(), where, threads);
         fill_info(path);
         auto first = decode_next();
-        if (!first) throw Error("not one frame of it can be decoded", where, "The file is damaged; copy it again");
+        if (!first)
+            throw Error("not one frame of it can be decoded", where, "The file is damaged; copy it again");
         first_pts = first->pts;
         fill_tags(*first);
         decoded.push_back(std::move(first));
@@ -63,28 +69,36 @@ struct VideoReader::Impl {
         const auto avg = av::rational(s.avg_frame_rate), base = av::rational(s.r_frame_rate);
         info.rate = avg > Rational(0) ? avg : base > Rational(0) ? base : Rational(30);
         if (info.rate > Rational(1000)) info.rate = Rational(1000);
-        // A container's average that is a hair off a common rate is that rate; a real difference is a variable rate.
+        // A container's average that is a hair off a common rate is that rate; a real difference is a
+        // variable rate.
         if (base > Rational(0) && base <= Rational(1000) && avg > Rational(0)) {
             const double apart = std::abs(avg.to_double() / base.to_double() - 1);
-            if (apart < 2e-4) info.rate = base;
-            else info.variable_rate = apart > 5e-3;
+            if (apart < 2e-4)
+                info.rate = base;
+            else
+                info.variable_rate = apart > 5e-3;
         }
-        if (info.variable_rate) info.remarks.push_back("variable frame rate: frames are shown at their own times");
-        if (s.duration != AV_NOPTS_VALUE && s.duration > 0) info.duration = Rational(s.duration) * av::rational(s.time_base);
-        else if (format->duration > 0) info.duration = Rational(format->duration, AV_TIME_BASE);
+        if (info.variable_rate)
+            info.remarks.push_back("variable frame rate: frames are shown at their own times");
+        if (s.duration != AV_NOPTS_VALUE && s.duration > 0)
+            info.duration = Rational(s.duration) * av::rational(s.time_base);
+        else if (format->duration > 0)
+            info.duration = Rational(format->duration, AV_TIME_BASE);
         info.frames = s.nb_frames > 0 ? s.nb_frames : (info.duration * info.rate).round();
         if (const int a = av_find_best_stream(format.get(), AVMEDIA_TYPE_AUDIO, -1, -1, nullptr, 0); a >= 0) {
             const AVCodecParameters& p = *format->streams[a]->codecpar;
             info.sound = SoundInfo{avcodec_get_name(p.codec_id), p.sample_rate, p.ch_layout.nb_channels};
         }
-        info.rotation_deg = rotation_from_matrix(av_stream_get_side_data(&s, AV_PKT_DATA_DISPLAYMATRIX, nullptr));
+        info.rotation_deg =
+            rotation_from_matrix(av_stream_get_side_data(&s, AV_PKT_DATA_DISPLAYMATRIX, nullptr));
     }
 
     void fill_tags(const AVFrame& f) {
         const auto* d = av_pix_fmt_desc_get(static_cast<AVPixelFormat>(f.format));
         info.pixel_format = d ? d->name : "unknown";
         info.depth = d ? d->comp[0].depth : 8;
-        if (const auto* side = av_frame_get_side_data(&f, AV_FRAME_DATA_DISPLAYMATRIX); side && info.rotation_deg == 0)
+        if (const auto* side = av_frame_get_side_data(&f, AV_FRAME_DATA_DISPLAYMATRIX);
+            side && info.rotation_deg == 0)
             info.rotation_deg = rotation_from_matrix(side->data);
         const bool sideways = info.rotation_deg % 180 != 0;
         info.width = sideways ? f.height : f.width;
@@ -189,11 +203,14 @@ struct VideoReader::Impl {
             const bool forward = !decoded.empty() && decoded.back()->pts <= pts && !at_end &&
                                  Rational(pts - decoded.back()->pts) * tick < far;
             if (!forward) {
-                // Some files land after the asked place: step back further until a frame at or before it appears.
+                // Some files land after the asked place: step back further until a frame at or before it
+                // appears.
                 const std::int64_t second = std::max<std::int64_t>(1, (Rational(1) / tick).round());
                 for (const std::int64_t back : {std::int64_t(0), second, 10 * second, std::int64_t(-1)}) {
-                    if (back < 0 || pts - back < first_pts) rewind();
-                    else seek(pts - back);
+                    if (back < 0 || pts - back < first_pts)
+                        rewind();
+                    else
+                        seek(pts - back);
                     decode_past(pts);
                     if (!decoded.empty() && decoded.front()->pts <= pts) break;
                 }
@@ -221,7 +238,11 @@ VideoReader::VideoReader(const std::filesystem::path& path, int threads) : impl_
     impl_->open(path, threads);
 }
 VideoReader::~VideoReader() = default;
-const MediaInfo& VideoReader::info() const { return impl_->info; }
-std::optional<DecodedFrame> VideoReader::frame_at(Seconds t) { return impl_->frame_at(t); }
+const MediaInfo& VideoReader::info() const {
+    return impl_->info;
+}
+std::optional<DecodedFrame> VideoReader::frame_at(Seconds t) {
+    return impl_->frame_at(t);
+}
 
 } // namespace porb

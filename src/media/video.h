@@ -7,9 +7,9 @@
 
 namespace porb {
 
-/// Exact frames from one video file. Source time 0 is the start of its first frame, whatever the container calls it.
-/// Asking for rising times decodes straight on; any other time seeks to the key frame before it and decodes up to it.
-/// Not for use from two threads at once.
+/// Exact frames from one video file. Source time 0 is the start of its first frame, whatever the container
+/// calls it. Asking for rising times decodes straight on; any other time seeks to the key frame before it and
+/// decodes up to it. Not for use from two threads at once.
 class VideoReader {
   public:
     /// Opens the file and decodes its first frame. Throws Error.
@@ -19,7 +19,8 @@ class VideoReader {
     VideoReader& operator=(const VideoReader&) = delete;
 
     const MediaInfo& info() const;
-    /// The frame on show at `t`, or nothing before the first and after the last. Throws Error when the file breaks off.
+    /// The frame on show at `t`, or nothing before the first and after the last. Throws Error when the file
+    /// breaks off.
     std::optional<DecodedFrame> frame_at(Seconds t);
 
   private:

@@ -43,7 +43,8 @@ struct VideoWriter::Impl {
     void open(const std::filesystem::path& path) {
         where = path.string();
         const bool mov = path.extension() == ".mov";
-        must(avformat_alloc_output_context2(&muxer, nullptr, mov ? "mov" : "mp4", path.c_str()), "cannot be written");
+        must(avformat_alloc_output_context2(&muxer, nullptr, mov ? "mov" : "mp4", path.c_str()),
+             "cannot be written");
         open_video();
         if (format.sound) open_sound();
         must(avio_open(&muxer->pb, ("file:" + path.string()).c_str(), AVIO_FLAG_WRITE), "cannot be created");
@@ -52,9 +53,13 @@ struct VideoWriter::Impl {
     }
 
     void open_video() {
-        const char* name = format.codec == VideoCodec::h264 ? "libx264" : format.codec == VideoCodec::h265 ? "libx265" : "prores_ks";
+        const char* name = format.codec == VideoCodec::h264   ? "libx264"
+                           : format.codec == VideoCodec::h265 ? "libx265"
+                                                              : "prores_ks";
         const AVCodec* encoder = avcodec_find_encoder_by_name(name);
-        if (!encoder) throw Error(std::string("this machine has no encoder '") + name + "'", where, "Choose another codec");
+        if (!encoder)
+            throw Error(std::string("this machine has no encoder '") + name + "'", where,
+                        "Choose another codec");
         video.reset(avcodec_alloc_context3(encoder));
         AVCodecContext& c = *video;
         c.width = format.width;
@@ -162,8 +167,11 @@ struct VideoWriter::Impl {
         for (std::size_t i = 0; i < std::size_t(count); ++i)
             for (std::size_t ch = 0; ch < channels; ++ch) {
                 const float v = std::clamp(pending[i * channels + ch], -1.0f, 1.0f);
-                if (sound->sample_fmt == AV_SAMPLE_FMT_FLTP) reinterpret_cast<float*>(f->data[ch])[i] = v;
-                else reinterpret_cast<std::int32_t*>(f->data[0])[i * channels + ch] = std::int32_t(std::lround(double(v) * 2147483392.0));
+                if (sound->sample_fmt == AV_SAMPLE_FMT_FLTP)
+                    reinterpret_cast<float*>(f->data[ch])[i] = v;
+                else
+                    reinterpret_cast<std::int32_t*>(f->data[0])[i * channels + ch] =
+                        std::int32_t(std::lround(double(v) * 2147483392.0));
             }
         pending.erase(pending.begin(), pending.begin() + std::ptrdiff_t(std::size_t(count) * channels));
         f->pts = next_sample;
@@ -191,14 +199,23 @@ struct VideoWriter::Impl {
     }
 };
 
-VideoWriter::VideoWriter(const std::filesystem::path& path, const VideoFormat& format) : impl_(std::make_unique<Impl>()) {
+VideoWriter::VideoWriter(const std::filesystem::path& path, const VideoFormat& format)
+    : impl_(std::make_unique<Impl>()) {
     impl_->format = format;
     impl_->open(path);
 }
 VideoWriter::~VideoWriter() = default;
-void VideoWriter::write(const Picture& picture) { impl_->write(picture); }
-void VideoWriter::write_sound(std::span<const float> samples) { impl_->write_sound(samples); }
-void VideoWriter::finish() { impl_->finish(); }
-std::int64_t VideoWriter::bytes_written() const { return impl_->muxer->pb ? avio_tell(impl_->muxer->pb) : 0; }
+void VideoWriter::write(const Picture& picture) {
+    impl_->write(picture);
+}
+void VideoWriter::write_sound(std::span<const float> samples) {
+    impl_->write_sound(samples);
+}
+void VideoWriter::finish() {
+    impl_->finish();
+}
+std::int64_t VideoWriter::bytes_written() const {
+    return impl_->muxer->pb ? avio_tell(impl_->muxer->pb) : 0;
+}
 
 } // namespace porb

@@ -21,15 +21,15 @@ struct VideoFormat {
     VideoCodec codec = VideoCodec::h264;
     int width = 0, height = 0;
     FrameRate rate{30};
-    int depth = 8;                       ///< 8 or 10; ProRes is 10 whatever is said
-    double crf = 18;                     ///< used when bit_rate is 0
-    std::int64_t bit_rate = 0;           ///< bits a second
-    bool fast = false;                   ///< quicker, larger files at the same quality
+    int depth = 8;             ///< 8 or 10; ProRes is 10 whatever is said
+    double crf = 18;           ///< used when bit_rate is 0
+    std::int64_t bit_rate = 0; ///< bits a second
+    bool fast = false;         ///< quicker, larger files at the same quality
     std::optional<SoundFormat> sound;
 };
 
-/// Encodes pictures at a constant rate, and sound, into an MP4 or MOV file (by the name's ending). The caller names a
-/// part file and moves it into place after finish(). Throws Error.
+/// Encodes pictures at a constant rate, and sound, into an MP4 or MOV file (by the name's ending). The caller
+/// names a part file and moves it into place after finish(). Throws Error.
 class VideoWriter {
   public:
     VideoWriter(const std::filesystem::path& path, const VideoFormat& format);

@@ -15,13 +15,16 @@ struct Value {
 
 Value base(Projection projection, double theta) {
     switch (projection) {
-    case Projection::equidistant: return {theta, 1.0};
-    case Projection::equisolid: return {2 * std::sin(theta / 2), std::cos(theta / 2)};
+    case Projection::equidistant:
+        return {theta, 1.0};
+    case Projection::equisolid:
+        return {2 * std::sin(theta / 2), std::cos(theta / 2)};
     case Projection::stereographic: {
         const double t = std::tan(theta / 2);
         return {2 * t, 1 + t * t};
     }
-    case Projection::orthographic: return {std::sin(theta), std::cos(theta)};
+    case Projection::orthographic:
+        return {std::sin(theta), std::cos(theta)};
     case Projection::rectilinear: {
         const double t = std::tan(theta);
         return {t, 1 + t * t};
@@ -34,10 +37,14 @@ Value base(Projection projection, double theta) {
 double domain_end(Projection projection) {
     switch (projection) {
     case Projection::equidistant:
-    case Projection::equisolid: return kPi;
-    case Projection::stereographic: return kPi - 0.02;
-    case Projection::orthographic: return kPi / 2;
-    case Projection::rectilinear: return kPi / 2 - 0.01;
+    case Projection::equisolid:
+        return kPi;
+    case Projection::stereographic:
+        return kPi - 0.02;
+    case Projection::orthographic:
+        return kPi / 2;
+    case Projection::rectilinear:
+        return kPi / 2 - 0.01;
     }
     return kPi;
 }
@@ -96,11 +103,16 @@ Reached walk_to(const Lens& lens, double target) {
 
 const char* name_of(Projection projection) {
     switch (projection) {
-    case Projection::equidistant: return "equidistant";
-    case Projection::equisolid: return "equisolid";
-    case Projection::stereographic: return "stereographic";
-    case Projection::orthographic: return "orthographic";
-    case Projection::rectilinear: return "rectilinear";
+    case Projection::equidistant:
+        return "equidistant";
+    case Projection::equisolid:
+        return "equisolid";
+    case Projection::stereographic:
+        return "stereographic";
+    case Projection::orthographic:
+        return "orthographic";
+    case Projection::rectilinear:
+        return "rectilinear";
     }
     return "equidistant";
 }
@@ -121,7 +133,8 @@ std::optional<LensFault> fault_in(const Lens& lens) {
     if (!is_finite(lens.center_px.x()) || !is_finite(lens.center_px.y()))
         return LensFault{"center_px", "is not a place on the picture", "Write two numbers in pixels"};
     for (const double k : lens.radial)
-        if (!is_finite(k) || std::abs(k) > 100) return LensFault{"radial", "is out of range", "Use four small numbers"};
+        if (!is_finite(k) || std::abs(k) > 100)
+            return LensFault{"radial", "is out of range", "Use four small numbers"};
     const ImageCircle& c = lens.circle;
     if (!is_finite(c.radius_px) || c.radius_px < 1)
         return LensFault{"circle/radius_px", "must be at least 1 pixel", "Write the image circle's radius"};
@@ -130,7 +143,8 @@ std::optional<LensFault> fault_in(const Lens& lens) {
         c.center_px.y() > lens.height + c.radius_px)
         return LensFault{"circle/center_px", "lies off the picture", "Move the circle onto the picture"};
     if ((lens.center_px - c.center_px).norm() > c.radius_px)
-        return LensFault{"center_px", "lies outside the image circle", "Move the lens centre into the circle"};
+        return LensFault{"center_px", "lies outside the image circle",
+                         "Move the lens centre into the circle"};
     const double target = farthest_radius(lens);
     const Reached reached = walk_to(lens, target);
     if (reached.falls && reached.radius < target - kRimSlackPx)
@@ -140,8 +154,9 @@ std::optional<LensFault> fault_in(const Lens& lens) {
                          "Lower the distortion terms or the circle's radius"};
     if (reached.ends && reached.radius < target - kRimSlackPx)
         return LensFault{"focal_px",
-                         "a lens of this kind and focal length reaches " + std::to_string(int(reached.radius)) +
-                             " px from its centre, the image circle " + std::to_string(int(target)) + " px",
+                         "a lens of this kind and focal length reaches " +
+                             std::to_string(int(reached.radius)) + " px from its centre, the image circle " +
+                             std::to_string(int(target)) + " px",
                          "Raise the focal length or lower the circle's radius"};
     return std::nullopt;
 }

@@ -1,5 +1,6 @@
-// optics: how directions become pixels and back: lens models, poses, rigs and their files, output projections.
-// Pure functions of small values; axes, angles and pixel coordinates as docs/conventions.md has them.
+// optics: how directions become pixels and back: lens models, poses, rigs and their files, output
+// projections. Pure functions of small values; axes, angles and pixel coordinates as docs/conventions.md has
+// them.
 #pragma once
 
 #include "optics/vec.h"
@@ -26,7 +27,8 @@ struct ImageCircle {
     bool operator==(const ImageCircle&) const = default;
 };
 
-/// A lens in front of a picture of width x height pixels: r = focal_px (g + k1 g^3 + k2 g^5 + k3 g^7 + k4 g^9).
+/// A lens in front of a picture of width x height pixels: r = focal_px (g + k1 g^3 + k2 g^5 + k3 g^7 + k4
+/// g^9).
 struct Lens {
     Projection projection = Projection::equidistant;
     int width = 0, height = 0;
@@ -65,7 +67,8 @@ class LensMap {
     std::optional<Vec2> project(const Vec3& direction) const;
     /// The unit direction behind a pixel, or nothing outside the circle or picture.
     std::optional<Vec3> unproject(const Vec2& pixel) const;
-    /// Pixels from `pixel` to the nearest place that may not be sampled (rim or picture edge); below 0 outside.
+    /// Pixels from `pixel` to the nearest place that may not be sampled (rim or picture edge); below 0
+    /// outside.
     double clearance(const Vec2& pixel) const;
 
   private:

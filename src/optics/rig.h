@@ -43,8 +43,8 @@ std::string rig_to_text(const Rig& rig);
 Rig load_rig(const std::filesystem::path& path);
 void save_rig(const Rig& rig, const std::filesystem::path& path);
 
-/// A starting point when nothing is known: fisheyes whose circles fill pictures of that size; two are set back to
-/// back, more stand in a ring. `circles_per_picture` is 1 or 2 (side by side).
+/// A starting point when nothing is known: fisheyes whose circles fill pictures of that size; two are set
+/// back to back, more stand in a ring. `circles_per_picture` is 1 or 2 (side by side).
 Rig nominal_rig(int cameras, int picture_width, int picture_height, int circles_per_picture, double fov_deg);
 
 } // namespace porb

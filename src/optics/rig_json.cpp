@@ -11,21 +11,25 @@ namespace {
 
 constexpr double kMostPx = 1e6, kMostMetres = 1e4, kMostDegrees = 1e5;
 
-Json pair_json(const Vec2& v) { return Json::array({v.x(), v.y()}); }
+Json pair_json(const Vec2& v) {
+    return Json::array({v.x(), v.y()});
+}
 
 Vec2 pair_from(const JsonPlace& place) {
     if (place.size() != 2) place.refuse("must hold two numbers", "Write [x, y]");
-    return {place.at(std::size_t(0)).number(-kMostPx, kMostPx), place.at(std::size_t(1)).number(-kMostPx, kMostPx)};
+    return {place.at(std::size_t(0)).number(-kMostPx, kMostPx),
+            place.at(std::size_t(1)).number(-kMostPx, kMostPx)};
 }
 
 Json lens_to_json(const Lens& lens) {
-    return {{"projection", name_of(lens.projection)},
-            {"width", lens.width},
-            {"height", lens.height},
-            {"focal_px", lens.focal_px},
-            {"center_px", pair_json(lens.center_px)},
-            {"radial", lens.radial},
-            {"circle", {{"center_px", pair_json(lens.circle.center_px)}, {"radius_px", lens.circle.radius_px}}}};
+    return {
+        {"projection", name_of(lens.projection)},
+        {"width", lens.width},
+        {"height", lens.height},
+        {"focal_px", lens.focal_px},
+        {"center_px", pair_json(lens.center_px)},
+        {"radial", lens.radial},
+        {"circle", {{"center_px", pair_json(lens.circle.center_px)}, {"radius_px", lens.circle.radius_px}}}};
 }
 
 Lens lens_from_json(const JsonPlace& place) {
@@ -100,14 +104,18 @@ Camera camera_from_json(const JsonPlace& place) {
     if (place.has("eye")) {
         const auto eye = place.at("eye");
         const auto name = eye.text(16);
-        if (name == "left") camera.eyes = Eyes::left;
-        else if (name == "right") camera.eyes = Eyes::right;
-        else if (name != "both") eye.refuse("'" + name + "' is not an eye", "Use left, right or both");
+        if (name == "left")
+            camera.eyes = Eyes::left;
+        else if (name == "right")
+            camera.eyes = Eyes::right;
+        else if (name != "both")
+            eye.refuse("'" + name + "' is not an eye", "Use left, right or both");
     }
     // Unknown members are kept at three levels: the camera, its lens and its pose.
     Json extra = unknown_members(place.json(), {"id", "lens", "pose", "eye"});
     const Json lens_extra =
-        unknown_members(place.at("lens").json(), {"projection", "width", "height", "focal_px", "center_px", "radial", "circle"});
+        unknown_members(place.at("lens").json(),
+                        {"projection", "width", "height", "focal_px", "center_px", "radial", "circle"});
     const Json pose_extra = unknown_members(pose.json(), {"yaw_deg", "pitch_deg", "roll_deg", "position_m"});
     if (!lens_extra.empty()) extra["lens"] = lens_extra;
     if (!pose_extra.empty()) extra["pose"] = pose_extra;
@@ -143,10 +151,12 @@ Rig rig_from_json(const JsonPlace& place) {
     place.must_be_object();
     const auto format = place.at("format");
     if (format.text(64) != "pale-orbit/rig")
-        format.refuse("'" + format.text(64) + "' is not a rig", "A rig file says \"format\": \"pale-orbit/rig\"");
+        format.refuse("'" + format.text(64) + "' is not a rig",
+                      "A rig file says \"format\": \"pale-orbit/rig\"");
     const auto version = place.at("version");
     if (version.whole(1, 1000000) != 1)
-        version.refuse("is " + std::to_string(version.whole(1, 1000000)), "This version reads rig files of version 1");
+        version.refuse("is " + std::to_string(version.whole(1, 1000000)),
+                       "This version reads rig files of version 1");
     Rig rig;
     if (place.has("name")) rig.name = place.at("name").text(256);
     const auto cameras = place.at("cameras");
@@ -157,7 +167,8 @@ Rig rig_from_json(const JsonPlace& place) {
     for (std::size_t i = 0; i < cameras.size(); ++i) {
         Camera camera = camera_from_json(cameras.at(i));
         if (find_camera(rig, camera.id))
-            cameras.at(i).at("id").refuse("'" + camera.id + "' is used twice", "Give every camera its own id");
+            cameras.at(i).at("id").refuse("'" + camera.id + "' is used twice",
+                                          "Give every camera its own id");
         rig.cameras.push_back(std::move(camera));
     }
     const Json extra = unknown_members(place.json(), {"format", "version", "name", "cameras"});
@@ -170,10 +181,16 @@ Rig parse_rig(std::string_view json_text, const std::string& where) {
     return rig_from_json(JsonPlace(document, where));
 }
 
-std::string rig_to_text(const Rig& rig) { return dump_json(rig_to_json(rig)); }
+std::string rig_to_text(const Rig& rig) {
+    return dump_json(rig_to_json(rig));
+}
 
-Rig load_rig(const std::filesystem::path& path) { return parse_rig(read_text_file(path), path.string()); }
+Rig load_rig(const std::filesystem::path& path) {
+    return parse_rig(read_text_file(path), path.string());
+}
 
-void save_rig(const Rig& rig, const std::filesystem::path& path) { write_file_atomically(path, rig_to_text(rig)); }
+void save_rig(const Rig& rig, const std::filesystem::path& path) {
+    write_file_atomically(path, rig_to_text(rig));
+}
 
 } // namespace porb

@@ -4,14 +4,19 @@
 
 namespace porb {
 
-Target equirect_target(int width) { return {TargetKind::equirect, width, width / 2, {}, 90, {}}; }
-Target half_sphere_target(int width) { return {TargetKind::half_sphere, width, width, {}, 90, {}}; }
+Target equirect_target(int width) {
+    return {TargetKind::equirect, width, width / 2, {}, 90, {}};
+}
+Target half_sphere_target(int width) {
+    return {TargetKind::half_sphere, width, width, {}, 90, {}};
+}
 Target window_target(int width, int height, const Turn& turn, double fov_deg) {
     return {TargetKind::window, width, height, turn, fov_deg, {}};
 }
 
 TargetMap::TargetMap(const Target& target) : target_(target), to_world_(Mat3::Identity()) {
-    if (target.kind == TargetKind::window || target.kind == TargetKind::lens) to_world_ = rotation_of(target.turn);
+    if (target.kind == TargetKind::window || target.kind == TargetKind::lens)
+        to_world_ = rotation_of(target.turn);
     if (target.kind == TargetKind::window)
         focal_ = 0.5 * target.width / std::tan(radians(std::clamp(target.fov_deg, 1.0, 170.0)) / 2);
     if (target.kind == TargetKind::lens) lens_.emplace(target.lens);
@@ -26,7 +31,8 @@ std::optional<Vec3> TargetMap::direction(const Vec2& p) const {
         const double lat = (0.5 - p.y() / h) * kPi;
         return Vec3(std::cos(lat) * std::sin(lon), -std::sin(lat), std::cos(lat) * std::cos(lon));
     }
-    case TargetKind::window: return to_world_ * Vec3(p.x() - w / 2, p.y() - h / 2, focal_).normalized();
+    case TargetKind::window:
+        return to_world_ * Vec3(p.x() - w / 2, p.y() - h / 2, focal_).normalized();
     case TargetKind::lens: {
         const auto d = lens_->unproject({p.x() * target_.lens.width / w, p.y() * target_.lens.height / h});
         if (!d) return std::nullopt;
@@ -65,10 +71,14 @@ std::optional<Vec2> TargetMap::pixel(const Vec3& direction) const {
 
 double TargetMap::pixel_angle() const {
     switch (target_.kind) {
-    case TargetKind::equirect: return 2 * kPi / target_.width;
-    case TargetKind::half_sphere: return kPi / target_.width;
-    case TargetKind::window: return 1 / focal_;
-    case TargetKind::lens: return 1 / (target_.lens.focal_px * target_.width / target_.lens.width);
+    case TargetKind::equirect:
+        return 2 * kPi / target_.width;
+    case TargetKind::half_sphere:
+        return kPi / target_.width;
+    case TargetKind::window:
+        return 1 / focal_;
+    case TargetKind::lens:
+        return 1 / (target_.lens.focal_px * target_.width / target_.lens.width);
     }
     return 0;
 }

@@ -9,7 +9,8 @@ namespace {
 
 constexpr int kRowsAtATime = 16;
 
-/// Code value = offset + scale * signal, for luma in [0, 1] and chroma in [-0.5, 0.5] (H.273, equations 20 to 31).
+/// Code value = offset + scale * signal, for luma in [0, 1] and chroma in [-0.5, 0.5] (H.273, equations 20 to
+/// 31).
 struct Levels {
     double y_offset, y_scale, c_offset, c_scale, top;
 };
@@ -31,13 +32,15 @@ class ChromaRow {
   public:
     ChromaRow(const YuvPlanes<const std::uint8_t>& in, float centre)
         : in_(in), centre_(centre), width_((in.width + (1 << in.chroma_shift_x) - 1) >> in.chroma_shift_x),
-          height_((in.height + (1 << in.chroma_shift_y) - 1) >> in.chroma_shift_y), blended_(std::size_t(width_) + 2) {}
+          height_((in.height + (1 << in.chroma_shift_y) - 1) >> in.chroma_shift_y),
+          blended_(std::size_t(width_) + 2) {}
 
     void fill(int plane, int y, float* out) {
         const int shift = in_.chroma_shift_y;
         const int near_row = std::min(y >> shift, height_ - 1);
         // 4:2:0 chroma lies half way between its two luma rows: three quarters of the near one.
-        const int other_row = shift == 0 ? near_row : std::clamp(near_row + ((y & 1) ? 1 : -1), 0, height_ - 1);
+        const int other_row =
+            shift == 0 ? near_row : std::clamp(near_row + ((y & 1) ? 1 : -1), 0, height_ - 1);
         const Sample* a = plane_row<Sample>(in_, plane, near_row);
         const Sample* b = plane_row<Sample>(in_, plane, other_row);
         const float wa = shift == 0 ? 1.0f : 0.75f, wb = 1 - wa, centre = centre_;
@@ -90,7 +93,8 @@ void rgba_from_yuv_of(const YuvPlanes<const std::uint8_t>& in, Picture& out) {
             const Sample* luma = plane_row<Sample>(in, 0, y);
             if constexpr (sizeof(Sample) == 1)
                 simd::rgba_row_from_yuv8(luma, u.data(), v.data(), in.width, c, out.row(y));
-            else simd::rgba_row_from_yuv16(luma, u.data(), v.data(), in.width, c, out.row(y));
+            else
+                simd::rgba_row_from_yuv16(luma, u.data(), v.data(), in.width, c, out.row(y));
         }
     });
 }
@@ -103,7 +107,8 @@ struct FloatRow {
 template <class Sample>
 void quantise(const float* in, int count, float scale, float offset, float top, Sample* out) {
     for (int i = 0; i < count; ++i)
-        out[i] = static_cast<Sample>(static_cast<int>(std::min(std::max(in[i] * scale + offset, 0.0f), top) + 0.5f));
+        out[i] = static_cast<Sample>(
+            static_cast<int>(std::min(std::max(in[i] * scale + offset, 0.0f), top) + 0.5f));
 }
 
 template <class Sample>
@@ -132,7 +137,8 @@ void yuv_from_rgba_of(const Picture& in, const YuvPlanes<std::uint8_t>& out) {
                     u[std::size_t(x) + 1] += (b[x] - value) * to_u;
                     v[std::size_t(x) + 1] += (r[x] - value) * to_v;
                 }
-                quantise(luma.data(), w, float(l.y_scale), float(l.y_offset), float(l.top), plane_row<Sample>(out, 0, y));
+                quantise(luma.data(), w, float(l.y_scale), float(l.y_offset), float(l.top),
+                         plane_row<Sample>(out, 0, y));
             }
             int plane = 1;
             for (auto* chroma : {&u, &v}) {
@@ -143,10 +149,12 @@ void yuv_from_rgba_of(const Picture& in, const YuvPlanes<std::uint8_t>& out) {
                 const float* source = mid;
                 if (sx == 1) {
                     for (int i = 0; i < chroma_width; ++i)
-                        thin[std::size_t(i)] = 0.25f * mid[2 * i - 1] + 0.5f * mid[2 * i] + 0.25f * mid[2 * i + 1];
+                        thin[std::size_t(i)] =
+                            0.25f * mid[2 * i - 1] + 0.5f * mid[2 * i] + 0.25f * mid[2 * i + 1];
                     source = thin.data();
                 }
-                quantise(source, chroma_width, scale, float(l.c_offset), float(l.top), plane_row<Sample>(out, plane++, cy));
+                quantise(source, chroma_width, scale, float(l.c_offset), float(l.top),
+                         plane_row<Sample>(out, plane++, cy));
             }
         }
     });
@@ -155,18 +163,23 @@ void yuv_from_rgba_of(const Picture& in, const YuvPlanes<std::uint8_t>& out) {
 } // namespace
 
 void rgba_from_yuv(const YuvPlanes<const std::uint8_t>& in, Picture& out) {
-    if (in.depth == 8) rgba_from_yuv_of<std::uint8_t>(in, out);
-    else rgba_from_yuv_of<std::uint16_t>(in, out);
+    if (in.depth == 8)
+        rgba_from_yuv_of<std::uint8_t>(in, out);
+    else
+        rgba_from_yuv_of<std::uint16_t>(in, out);
 }
 
 void yuv_from_rgba(const Picture& in, const YuvPlanes<std::uint8_t>& out) {
-    if (out.depth == 8) yuv_from_rgba_of<std::uint8_t>(in, out);
-    else yuv_from_rgba_of<std::uint16_t>(in, out);
+    if (out.depth == 8)
+        yuv_from_rgba_of<std::uint8_t>(in, out);
+    else
+        yuv_from_rgba_of<std::uint16_t>(in, out);
 }
 
 void bytes_from_rgba(const Picture& in, bool swap_red_blue, std::uint8_t* out, std::ptrdiff_t stride) {
     parallel_ranges(in.height(), kRowsAtATime, [&](int begin, int end) {
-        for (int y = begin; y < end; ++y) simd::bytes_from_rgba_row(in.row(y), in.width(), swap_red_blue, out + stride * y);
+        for (int y = begin; y < end; ++y)
+            simd::bytes_from_rgba_row(in.row(y), in.width(), swap_red_blue, out + stride * y);
     });
 }
 

@@ -59,13 +59,16 @@ HWY_ATTR void HalveRows(const Half* upper, const Half* lower, int width, Half* o
     const auto quarter = hn::Set(d, 0.25f);
     for (int x = 0; x < width; x += 2) {
         const int a = x * 4, b = std::min(x + 1, width - 1) * 4;
-        const auto sum = hn::Add(hn::Add(pixel(upper + a), pixel(upper + b)), hn::Add(pixel(lower + a), pixel(lower + b)));
-        hn::StoreU(hn::DemoteTo(dh, hn::Mul(sum, quarter)), dh, reinterpret_cast<hwy::float16_t*>(out + x * 2));
+        const auto sum =
+            hn::Add(hn::Add(pixel(upper + a), pixel(upper + b)), hn::Add(pixel(lower + a), pixel(lower + b)));
+        hn::StoreU(hn::DemoteTo(dh, hn::Mul(sum, quarter)), dh,
+                   reinterpret_cast<hwy::float16_t*>(out + x * 2));
     }
 }
 
 template <class Sample>
-HWY_ATTR void RgbaRowFromYuv(const Sample* y, const float* u, const float* v, int width, const YuvToRgb& c, Half* out) {
+HWY_ATTR void RgbaRowFromYuv(const Sample* y, const float* u, const float* v, int width, const YuvToRgb& c,
+                             Half* out) {
     const Df d;
     const hn::Rebind<Sample, Df> ds;
     const hn::Rebind<std::uint16_t, Df> d16;
@@ -73,7 +76,8 @@ HWY_ATTR void RgbaRowFromYuv(const Sample* y, const float* u, const float* v, in
     const auto bits = [&](hn::Vec<Df> value) HWY_ATTR { return hn::BitCast(d16, hn::DemoteTo(Dh(), value)); };
     const auto alpha = hn::Set(d16, std::uint16_t(0x3C00)); // 1.0
     const auto y_scale = hn::Set(d, c.y_scale), y_shift = hn::Set(d, -c.y_offset * c.y_scale);
-    const auto r_v = hn::Set(d, c.r_v), g_u = hn::Set(d, c.g_u), g_v = hn::Set(d, c.g_v), b_u = hn::Set(d, c.b_u);
+    const auto r_v = hn::Set(d, c.r_v), g_u = hn::Set(d, c.g_u), g_v = hn::Set(d, c.g_v),
+               b_u = hn::Set(d, c.b_u);
     const auto convert = [&](const Sample* yp, const float* up, const float* vp, Half* op) HWY_ATTR {
         const auto samples = hn::PromoteTo(hn::Rebind<std::int32_t, Df>(), hn::LoadU(ds, yp));
         const auto luma = hn::MulAdd(hn::ConvertTo(d, samples), y_scale, y_shift);
@@ -97,10 +101,12 @@ HWY_ATTR void RgbaRowFromYuv(const Sample* y, const float* u, const float* v, in
         std::copy(po, po + rest * 4, out + x * 4);
     }
 }
-HWY_ATTR void RgbaRowFromYuv8(const std::uint8_t* y, const float* u, const float* v, int width, const YuvToRgb& c, Half* out) {
+HWY_ATTR void RgbaRowFromYuv8(const std::uint8_t* y, const float* u, const float* v, int width,
+                              const YuvToRgb& c, Half* out) {
     RgbaRowFromYuv(y, u, v, width, c, out);
 }
-HWY_ATTR void RgbaRowFromYuv16(const std::uint16_t* y, const float* u, const float* v, int width, const YuvToRgb& c, Half* out) {
+HWY_ATTR void RgbaRowFromYuv16(const std::uint16_t* y, const float* u, const float* v, int width,
+                               const YuvToRgb& c, Half* out) {
     RgbaRowFromYuv(y, u, v, width, c, out);
 }
 
@@ -108,7 +114,8 @@ HWY_ATTR void PlanesFromRgbaRow(const Half* in, int width, float* r, float* g, f
     const Df d;
     const hn::Rebind<std::uint16_t, Df> d16;
     const int n = static_cast<int>(hn::Lanes(d));
-    const auto wide = [&](hn::Vec<decltype(d16)> bits) HWY_ATTR { return hn::PromoteTo(d, hn::BitCast(Dh(), bits)); };
+    const auto wide = [&](hn::Vec<decltype(d16)> bits)
+                          HWY_ATTR { return hn::PromoteTo(d, hn::BitCast(Dh(), bits)); };
     const auto convert = [&](const Half* ip, float* rp, float* gp, float* bp) HWY_ATTR {
         hn::Vec<decltype(d16)> hr, hg, hb, ha;
         hn::LoadInterleaved4(d16, ip, hr, hg, hb, ha);
@@ -172,10 +179,12 @@ void halves_from_floats(const float* in, Half* out, std::size_t count) {
 void halve_rows(const Half* upper, const Half* lower, int width, Half* out) {
     HWY_DYNAMIC_DISPATCH(HalveRows)(upper, lower, width, out);
 }
-void rgba_row_from_yuv8(const std::uint8_t* y, const float* u, const float* v, int width, const YuvToRgb& c, Half* out) {
+void rgba_row_from_yuv8(const std::uint8_t* y, const float* u, const float* v, int width, const YuvToRgb& c,
+                        Half* out) {
     HWY_DYNAMIC_DISPATCH(RgbaRowFromYuv8)(y, u, v, width, c, out);
 }
-void rgba_row_from_yuv16(const std::uint16_t* y, const float* u, const float* v, int width, const YuvToRgb& c, Half* out) {
+void rgba_row_from_yuv16(const std::uint16_t* y, const float* u, const float* v, int width, const YuvToRgb& c,
+                         Half* out) {
     HWY_DYNAMIC_DISPATCH(RgbaRowFromYuv16)(y, u, v, width, c, out);
 }
 void planes_from_rgba_row(const Half* in, int width, float* r, float* g, float* b) {

@@ -16,7 +16,8 @@ constexpr std::size_t kAlignment = 64;
 constexpr std::size_t kSlackHalves = 64; // vector loads may run past the last pixel
 
 Half* allocate(std::size_t halves) {
-    const std::size_t bytes = ((halves + kSlackHalves) * sizeof(Half) + kAlignment - 1) / kAlignment * kAlignment;
+    const std::size_t bytes =
+        ((halves + kSlackHalves) * sizeof(Half) + kAlignment - 1) / kAlignment * kAlignment;
     void* memory = std::aligned_alloc(kAlignment, bytes);
     if (!memory) throw std::bad_alloc();
     return static_cast<Half*>(memory);
@@ -25,8 +26,10 @@ Half* allocate(std::size_t halves) {
 
 std::shared_ptr<Half> BufferPool::take(std::size_t halves) {
     const auto back = [pool = weak_from_this(), halves](Half* memory) {
-        if (const auto owner = pool.lock()) owner->give_back(memory, halves);
-        else std::free(memory);
+        if (const auto owner = pool.lock())
+            owner->give_back(memory, halves);
+        else
+            std::free(memory);
     };
     {
         const std::lock_guard lock(mutex_);
@@ -86,7 +89,8 @@ Picture halved(const Picture& in, BufferPool* pool) {
     Picture out((in.width() + 1) / 2, (in.height() + 1) / 2, pool);
     parallel_ranges(out.height(), 16, [&](int begin, int end) {
         for (int y = begin; y < end; ++y)
-            simd::halve_rows(in.row(2 * y), in.row(std::min(2 * y + 1, in.height() - 1)), in.width(), out.row(y));
+            simd::halve_rows(in.row(2 * y), in.row(std::min(2 * y + 1, in.height() - 1)), in.width(),
+                             out.row(y));
     });
     return out;
 }

@@ -12,8 +12,8 @@ namespace porb {
 
 using Half = std::uint16_t; ///< the bit pattern of an IEEE 754 binary16
 
-/// Buffers handed back by pictures that went away, kept for the next one of about that size: fresh pages cost more
-/// than filling them. Bounded; thread-safe; pictures may outlive it.
+/// Buffers handed back by pictures that went away, kept for the next one of about that size: fresh pages cost
+/// more than filling them. Bounded; thread-safe; pictures may outlive it.
 class BufferPool : public std::enable_shared_from_this<BufferPool> {
   public:
     explicit BufferPool(std::size_t limit_bytes) : limit_(limit_bytes) {}
@@ -31,10 +31,10 @@ class BufferPool : public std::enable_shared_from_this<BufferPool> {
     std::size_t limit_, held_ = 0;
 };
 
-/// The working format, everywhere between decoder and encoder: interleaved R, G, B, A halves, colour encoded with
-/// the sRGB curve (extended above 1 and below 0) on Rec. 709 primaries, premultiplied by alpha. Halves keep 11 bits
-/// up to 1, so 10-bit sources pass without banding, and hold highlights far above it; 8-bit ones pass exactly.
-/// Copies share pixels: a picture is filled once by whoever makes it and only read afterwards.
+/// The working format, everywhere between decoder and encoder: interleaved R, G, B, A halves, colour encoded
+/// with the sRGB curve (extended above 1 and below 0) on Rec. 709 primaries, premultiplied by alpha. Halves
+/// keep 11 bits up to 1, so 10-bit sources pass without banding, and hold highlights far above it; 8-bit ones
+/// pass exactly. Copies share pixels: a picture is filled once by whoever makes it and only read afterwards.
 class Picture {
   public:
     Picture() = default;

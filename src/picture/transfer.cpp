@@ -25,7 +25,11 @@ void apply(float* rgba, std::size_t pixels) {
 }
 } // namespace
 
-void encode_rgba(float* rgba, std::size_t pixels) { apply<encoded_from_linear>(rgba, pixels); }
-void linearise_rgba(float* rgba, std::size_t pixels) { apply<linear_from_encoded>(rgba, pixels); }
+void encode_rgba(float* rgba, std::size_t pixels) {
+    apply<encoded_from_linear>(rgba, pixels);
+}
+void linearise_rgba(float* rgba, std::size_t pixels) {
+    apply<linear_from_encoded>(rgba, pixels);
+}
 
 } // namespace porb

@@ -11,10 +11,13 @@ namespace porb {
 
 namespace {
 fs::path autosave_name(const fs::path& folder, const fs::path& project_file) {
-    const auto hash = std::hash<std::string>()(project_file.empty() ? "" : fs::absolute(project_file).string());
+    const auto hash =
+        std::hash<std::string>()(project_file.empty() ? "" : fs::absolute(project_file).string());
     return folder / (std::to_string(::getpid()) + "-" + std::to_string(hash) + ".porb-autosave");
 }
-bool is_running(long pid) { return pid > 0 && ::kill(pid_t(pid), 0) == 0; }
+bool is_running(long pid) {
+    return pid > 0 && ::kill(pid_t(pid), 0) == 0;
+}
 } // namespace
 
 void write_autosave(const fs::path& folder, const fs::path& project_file, const Project& project) {
@@ -22,7 +25,8 @@ void write_autosave(const fs::path& folder, const fs::path& project_file, const 
     fs::create_directories(folder, code);
     const fs::path file = autosave_name(folder, project_file);
     // Paths inside are written from the autosave's own folder; the project's place stands beside them.
-    const Json j = {{"format", "pale-orbit/autosave"}, {"version", 1},
+    const Json j = {{"format", "pale-orbit/autosave"},
+                    {"version", 1},
                     {"project_file", project_file.empty() ? "" : fs::absolute(project_file).string()},
                     {"project", Json::parse(project_to_text(project, file))}};
     write_file_atomically(file, dump_json(j));
@@ -43,7 +47,8 @@ std::vector<Autosave> find_autosaves(const fs::path& folder) {
         try {
             const Json document = parse_json(read_text_file(entry.path()), entry.path().string());
             const JsonPlace place(document, entry.path().string());
-            Autosave a{entry.path(), place.at("project_file").text(), parse_project(place.at("project").json().dump(), entry.path())};
+            Autosave a{entry.path(), place.at("project_file").text(),
+                       parse_project(place.at("project").json().dump(), entry.path())};
             found.emplace_back(fs::last_write_time(entry.path(), code), std::move(a));
         } catch (const std::exception&) {
             continue;

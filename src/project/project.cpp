@@ -25,9 +25,15 @@ bool is_there(const MediaRef& ref) {
 }
 } // namespace
 
-const Media* find_media(const Project& project, std::string_view id) { return find_by_id(project.media, id); }
-const Shot* find_shot(const Project& project, std::string_view id) { return find_by_id(project.shots, id); }
-Shot* find_shot(Project& project, std::string_view id) { return find_by_id(project.shots, id); }
+const Media* find_media(const Project& project, std::string_view id) {
+    return find_by_id(project.media, id);
+}
+const Shot* find_shot(const Project& project, std::string_view id) {
+    return find_by_id(project.shots, id);
+}
+Shot* find_shot(Project& project, std::string_view id) {
+    return find_by_id(project.shots, id);
+}
 
 const ShotCamera* find_camera(const Shot& shot, std::string_view camera) {
     for (const auto& c : shot.cameras)
@@ -45,7 +51,9 @@ std::string add_media(Project& project, const MediaRef& ref) {
     return id;
 }
 
-double default_reach_deg(const Lens& lens) { return std::floor(degrees(LensMap(lens).theta_max()) * 2) / 2; }
+double default_reach_deg(const Lens& lens) {
+    return std::floor(degrees(LensMap(lens).theta_max()) * 2) / 2;
+}
 
 Shot shot_for_rig(const Rig& rig, std::string name) {
     Shot shot;

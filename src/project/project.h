@@ -1,5 +1,5 @@
-// project: the document as a plain value: media, shots, deliverables; its file (.porb), edits and undo, autosave,
-// relinking. An edit makes a new value; whoever renders holds one that nobody changes under them.
+// project: the document as a plain value: media, shots, deliverables; its file (.porb), edits and undo,
+// autosave, relinking. An edit makes a new value; whoever renders holds one that nobody changes under them.
 #pragma once
 
 #include "media/info.h"
@@ -36,13 +36,13 @@ struct ShotCamera {
 struct Shot {
     std::string id, name;
     Rig rig;
-    std::vector<ShotCamera> cameras;   ///< one for each camera of the rig, in its order
+    std::vector<ShotCamera> cameras; ///< one for each camera of the rig, in its order
     FrameRate rate{30};
     Seconds in{0};
-    std::optional<Seconds> out;        ///< nothing: to the end of the shortest source
-    Turn orientation;                  ///< shot directions become world directions by it
-    double agree_distance_m = 0;       ///< where all cameras agree; 0 stands for infinitely far
-    std::string sound;                 ///< id of the media whose sound is kept, or empty
+    std::optional<Seconds> out;  ///< nothing: to the end of the shortest source
+    Turn orientation;            ///< shot directions become world directions by it
+    double agree_distance_m = 0; ///< where all cameras agree; 0 stands for infinitely far
+    std::string sound;           ///< id of the media whose sound is kept, or empty
     std::string extra_json;
     bool operator==(const Shot&) const = default;
 };
@@ -52,17 +52,17 @@ enum class Container { mp4, mov, png_sequence, exr_sequence };
 /// What is to be rendered.
 struct Deliverable {
     std::string id, name;
-    std::string shot;                  ///< id
+    std::string shot; ///< id
     Container container = Container::mp4;
     VideoCodec codec = VideoCodec::h264;
     int depth = 8;
-    int width = 3840;                  ///< of one eye
+    int width = 3840; ///< of one eye
     SphereMapping mapping = SphereMapping::equirect;
     StereoLayout stereo = StereoLayout::mono;
     double crf = 18;
-    std::int64_t bit_rate = 0;         ///< bits a second; 0: by crf
+    std::int64_t bit_rate = 0; ///< bits a second; 0: by crf
     bool sound = true;
-    std::filesystem::path path;        ///< absolute; a pattern for sequences
+    std::filesystem::path path; ///< absolute; a pattern for sequences
     std::string extra_json;
     bool operator==(const Deliverable&) const = default;
 };
@@ -93,8 +93,8 @@ void match_cameras_to_rig(Shot& shot);
 /// The reach a careful person starts from: all the lens sees, rounded down to half a degree.
 double default_reach_deg(const Lens& lens);
 
-/// Reads and writes `.porb` JSON (docs/project-file.md). Paths inside are relative to the project's folder where that
-/// stays short. Media need not exist. Throws Error with the JSON path.
+/// Reads and writes `.porb` JSON (docs/project-file.md). Paths inside are relative to the project's folder
+/// where that stays short. Media need not exist. Throws Error with the JSON path.
 Project parse_project(std::string_view json_text, const std::filesystem::path& file);
 std::string project_to_text(const Project& project, const std::filesystem::path& file);
 Project load_project(const std::filesystem::path& file);

@@ -24,13 +24,18 @@ struct Word {
     Value value;
     const char* text;
 };
-constexpr Word<MediaKind> kKinds[] = {{MediaKind::video, "video"}, {MediaKind::still, "still"}, {MediaKind::sequence, "sequence"}};
-constexpr Word<Container> kContainers[] = {{Container::mp4, "mp4"}, {Container::mov, "mov"},
-                                           {Container::png_sequence, "png-sequence"}, {Container::exr_sequence, "exr-sequence"}};
-constexpr Word<VideoCodec> kCodecs[] = {{VideoCodec::h264, "h264"}, {VideoCodec::h265, "h265"}, {VideoCodec::prores, "prores"}};
+constexpr Word<MediaKind> kKinds[] = {
+    {MediaKind::video, "video"}, {MediaKind::still, "still"}, {MediaKind::sequence, "sequence"}};
+constexpr Word<Container> kContainers[] = {{Container::mp4, "mp4"},
+                                           {Container::mov, "mov"},
+                                           {Container::png_sequence, "png-sequence"},
+                                           {Container::exr_sequence, "exr-sequence"}};
+constexpr Word<VideoCodec> kCodecs[] = {
+    {VideoCodec::h264, "h264"}, {VideoCodec::h265, "h265"}, {VideoCodec::prores, "prores"}};
 constexpr Word<SphereMapping> kMappings[] = {{SphereMapping::equirect, "equirectangular"},
                                              {SphereMapping::half_equirect, "half-equirectangular"}};
-constexpr Word<StereoLayout> kStereo[] = {{StereoLayout::mono, "mono"}, {StereoLayout::top_bottom, "top-bottom"},
+constexpr Word<StereoLayout> kStereo[] = {{StereoLayout::mono, "mono"},
+                                          {StereoLayout::top_bottom, "top-bottom"},
                                           {StereoLayout::left_right, "left-right"}};
 
 template <class Value, std::size_t N>
@@ -69,14 +74,16 @@ Json seconds_json(Seconds t) {
 
 FrameRate rate_from(const JsonPlace& place) {
     const FrameRate rate = place.seconds(0.01, 1000);
-    if (rate <= Rational(0)) place.refuse("must be above 0", "Write frames a second, such as 30 or \"30000/1001\"");
+    if (rate <= Rational(0))
+        place.refuse("must be above 0", "Write frames a second, such as 30 or \"30000/1001\"");
     return rate;
 }
 
 template <class T>
 std::vector<T> list_from(const JsonPlace& place, T (*one)(const JsonPlace&)) {
     std::vector<T> items;
-    if (place.size() > kMostEntries) place.refuse("holds too many entries", "At most " + std::to_string(kMostEntries));
+    if (place.size() > kMostEntries)
+        place.refuse("holds too many entries", "At most " + std::to_string(kMostEntries));
     for (std::size_t i = 0; i < place.size(); ++i) items.push_back(one(place.at(i)));
     return items;
 }
@@ -86,11 +93,15 @@ void ids_must_differ(const JsonPlace& place, const std::vector<T>& items) {
     std::set<std::string> seen;
     for (std::size_t i = 0; i < items.size(); ++i)
         if (items[i].id.empty() || !seen.insert(items[i].id).second)
-            place.at(i).at("id").refuse(items[i].id.empty() ? "is empty" : "'" + items[i].id + "' is used twice", "Give it an id of its own");
+            place.at(i).at("id").refuse(items[i].id.empty() ? "is empty"
+                                                            : "'" + items[i].id + "' is used twice",
+                                        "Give it an id of its own");
 }
 
 Json media_json(const Media& m, const fs::path& folder) {
-    Json j = {{"id", m.id}, {"path", relative_or_absolute(m.ref.path, folder)}, {"kind", text_of(kKinds, m.ref.kind)}};
+    Json j = {{"id", m.id},
+              {"path", relative_or_absolute(m.ref.path, folder)},
+              {"kind", text_of(kKinds, m.ref.kind)}};
     if (m.ref.kind == MediaKind::sequence) j["rate"] = m.ref.sequence_rate.to_string();
     put_extra(j, m.extra_json);
     return j;
@@ -115,8 +126,12 @@ Media media_from(const JsonPlace& place) {
 }
 
 Json camera_json(const ShotCamera& c) {
-    Json j = {{"camera", c.camera}, {"media", c.media}, {"offset_s", seconds_json(c.offset)},
-              {"reach_deg", c.reach_deg}, {"feather_deg", c.feather_deg}, {"used", c.used}};
+    Json j = {{"camera", c.camera},
+              {"media", c.media},
+              {"offset_s", seconds_json(c.offset)},
+              {"reach_deg", c.reach_deg},
+              {"feather_deg", c.feather_deg},
+              {"used", c.used}};
     put_extra(j, c.extra_json);
     return j;
 }
@@ -134,9 +149,15 @@ ShotCamera camera_from(const JsonPlace& place) {
 }
 
 Json shot_json(const Shot& s) {
-    Json j = {{"id", s.id}, {"name", s.name}, {"rig", rig_to_json(s.rig)}, {"cameras", Json::array()},
-              {"rate", s.rate.to_string()}, {"in_s", seconds_json(s.in)}, {"orientation", turn_to_json(s.orientation)},
-              {"agree_distance_m", s.agree_distance_m}, {"sound", s.sound}};
+    Json j = {{"id", s.id},
+              {"name", s.name},
+              {"rig", rig_to_json(s.rig)},
+              {"cameras", Json::array()},
+              {"rate", s.rate.to_string()},
+              {"in_s", seconds_json(s.in)},
+              {"orientation", turn_to_json(s.orientation)},
+              {"agree_distance_m", s.agree_distance_m},
+              {"sound", s.sound}};
     for (const auto& c : s.cameras) j["cameras"].push_back(camera_json(c));
     if (s.out) j["out_s"] = seconds_json(*s.out);
     put_extra(j, s.extra_json);
@@ -152,26 +173,37 @@ Shot shot_from(const JsonPlace& place) {
     s.cameras = list_from(cameras, camera_from);
     for (std::size_t i = 0; i < s.cameras.size(); ++i)
         if (!find_camera(s.rig, s.cameras[i].camera))
-            cameras.at(i).at("camera").refuse("'" + s.cameras[i].camera + "' is not a camera of the rig", "Use an id from rig/cameras");
+            cameras.at(i).at("camera").refuse("'" + s.cameras[i].camera + "' is not a camera of the rig",
+                                              "Use an id from rig/cameras");
     match_cameras_to_rig(s);
     s.rate = rate_from(place.at("rate"));
     if (place.has("in_s")) s.in = place.at("in_s").seconds(-kMostSeconds, kMostSeconds);
     if (place.has("out_s")) {
         s.out = place.at("out_s").seconds(-kMostSeconds, kMostSeconds);
-        if (*s.out <= s.in) place.at("out_s").refuse("is not after in_s", "Set out_s later than in_s, or remove it");
+        if (*s.out <= s.in)
+            place.at("out_s").refuse("is not after in_s", "Set out_s later than in_s, or remove it");
     }
     if (place.has("orientation")) s.orientation = turn_from_json(place.at("orientation"));
     if (place.has("agree_distance_m")) s.agree_distance_m = place.at("agree_distance_m").number(0, 1e6);
     if (place.has("sound")) s.sound = place.at("sound").text(256);
-    s.extra_json = extra_of(place, {"id", "name", "rig", "cameras", "rate", "in_s", "out_s", "orientation", "agree_distance_m", "sound"});
+    s.extra_json = extra_of(place, {"id", "name", "rig", "cameras", "rate", "in_s", "out_s", "orientation",
+                                    "agree_distance_m", "sound"});
     return s;
 }
 
 Json deliverable_json(const Deliverable& d, const fs::path& folder) {
-    Json j = {{"id", d.id}, {"name", d.name}, {"shot", d.shot}, {"container", text_of(kContainers, d.container)},
-              {"codec", text_of(kCodecs, d.codec)}, {"depth", d.depth}, {"width", d.width},
-              {"mapping", text_of(kMappings, d.mapping)}, {"stereo", text_of(kStereo, d.stereo)}, {"crf", d.crf},
-              {"bit_rate", d.bit_rate}, {"sound", d.sound},
+    Json j = {{"id", d.id},
+              {"name", d.name},
+              {"shot", d.shot},
+              {"container", text_of(kContainers, d.container)},
+              {"codec", text_of(kCodecs, d.codec)},
+              {"depth", d.depth},
+              {"width", d.width},
+              {"mapping", text_of(kMappings, d.mapping)},
+              {"stereo", text_of(kStereo, d.stereo)},
+              {"crf", d.crf},
+              {"bit_rate", d.bit_rate},
+              {"sound", d.sound},
               {"path", d.path.empty() ? std::string() : relative_or_absolute(d.path, folder)}};
     put_extra(j, d.extra_json);
     return j;
@@ -194,12 +226,14 @@ Deliverable deliverable_from(const JsonPlace& place) {
     d.bit_rate = static_cast<std::int64_t>(place.at("bit_rate").number(0, 2e9));
     d.sound = place.at("sound").boolean();
     d.path = place.at("path").text();
-    d.extra_json = extra_of(place, {"id", "name", "shot", "container", "codec", "depth", "width", "mapping", "stereo", "crf",
-                                    "bit_rate", "sound", "path"});
+    d.extra_json = extra_of(place, {"id", "name", "shot", "container", "codec", "depth", "width", "mapping",
+                                    "stereo", "crf", "bit_rate", "sound", "path"});
     return d;
 }
 
-fs::path folder_of(const fs::path& file) { return fs::absolute(file).parent_path(); }
+fs::path folder_of(const fs::path& file) {
+    return fs::absolute(file).parent_path();
+}
 
 fs::path absolute_in(const fs::path& folder, const fs::path& path) {
     return path.is_absolute() || path.empty() ? path : (folder / path).lexically_normal();
@@ -213,10 +247,12 @@ Project parse_project(std::string_view json_text, const fs::path& file) {
     place.must_be_object();
     const auto format = place.at("format");
     if (format.text(64) != "pale-orbit/project")
-        format.refuse("'" + format.text(64) + "' is not a project", "A project says \"format\": \"pale-orbit/project\"");
+        format.refuse("'" + format.text(64) + "' is not a project",
+                      "A project says \"format\": \"pale-orbit/project\"");
     const int version = place.at("version").whole(1, 1000000);
     if (version != 1)
-        place.at("version").refuse("is " + std::to_string(version), "This version of Pale Orbit reads version 1; update it");
+        place.at("version").refuse("is " + std::to_string(version),
+                                   "This version of Pale Orbit reads version 1; update it");
     Project p;
     if (place.has("name")) p.name = place.at("name").text(256);
     p.media = list_from(place.at("media"), media_from);
@@ -230,10 +266,14 @@ Project parse_project(std::string_view json_text, const fs::path& file) {
     for (std::size_t s = 0; s < p.shots.size(); ++s)
         for (std::size_t c = 0; c < p.shots[s].cameras.size(); ++c)
             if (const auto& id = p.shots[s].cameras[c].media; !id.empty() && !find_media(p, id))
-                place.at("shots").at(s).at("cameras").refuse("names media '" + id + "', which the project has not", "Add it under media");
+                place.at("shots").at(s).at("cameras").refuse(
+                    "names media '" + id + "', which the project has not", "Add it under media");
     for (std::size_t d = 0; d < p.deliverables.size(); ++d)
         if (!find_shot(p, p.deliverables[d].shot))
-            place.at("deliverables").at(d).at("shot").refuse("'" + p.deliverables[d].shot + "' is not a shot", "Use the id of a shot");
+            place.at("deliverables")
+                .at(d)
+                .at("shot")
+                .refuse("'" + p.deliverables[d].shot + "' is not a shot", "Use the id of a shot");
     const fs::path folder = folder_of(file);
     for (auto& m : p.media) m.ref.path = absolute_in(folder, m.ref.path);
     for (auto& d : p.deliverables) d.path = absolute_in(folder, d.path);
@@ -243,8 +283,8 @@ Project parse_project(std::string_view json_text, const fs::path& file) {
 
 std::string project_to_text(const Project& p, const fs::path& file) {
     const fs::path folder = folder_of(file);
-    Json j = {{"format", "pale-orbit/project"}, {"version", 1}, {"name", p.name}, {"media", Json::array()},
-              {"shots", Json::array()}, {"deliverables", Json::array()}};
+    Json j = {{"format", "pale-orbit/project"}, {"version", 1},           {"name", p.name},
+              {"media", Json::array()},         {"shots", Json::array()}, {"deliverables", Json::array()}};
     for (const auto& m : p.media) j["media"].push_back(media_json(m, folder));
     for (const auto& s : p.shots) j["shots"].push_back(shot_json(s));
     for (const auto& d : p.deliverables) j["deliverables"].push_back(deliverable_json(d, folder));
@@ -252,8 +292,12 @@ std::string project_to_text(const Project& p, const fs::path& file) {
     return dump_json(j);
 }
 
-Project load_project(const fs::path& file) { return parse_project(read_text_file(file), file); }
+Project load_project(const fs::path& file) {
+    return parse_project(read_text_file(file), file);
+}
 
-void save_project(const Project& project, const fs::path& file) { write_file_atomically(file, project_to_text(project, file)); }
+void save_project(const Project& project, const fs::path& file) {
+    write_file_atomically(file, project_to_text(project, file));
+}
 
 } // namespace porb

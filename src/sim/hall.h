@@ -4,9 +4,10 @@
 
 namespace porb::sim {
 
-/// The Orrery Hall: a round, domed room of 7 m radius with columns and tall windows, a brass orrery hung over the rig
-/// whose planets sweep round at 1 to 4 m, a keeper who walks past, a patterned stone floor 1.6 m below the rig, a stand
-/// under it, and things near and far. The rig's centre is the origin; metres; x right, y down, z forward. A made-up place.
+/// The Orrery Hall: a round, domed room of 7 m radius with columns and tall windows, a brass orrery hung over
+/// the rig whose planets sweep round at 1 to 4 m, a keeper who walks past, a patterned stone floor 1.6 m
+/// below the rig, a stand under it, and things near and far. The rig's centre is the origin; metres; x right,
+/// y down, z forward. A made-up place.
 class Hall {
   public:
     Hall();

@@ -17,8 +17,12 @@ inline float hash01(int x, int y = 0, int z = 0) {
     return float(h >> 8) / 16777216.0f;
 }
 
-inline float mix(float a, float b, float t) { return a + (b - a) * t; }
-inline Vec3f mix(const Vec3f& a, const Vec3f& b, float t) { return a + (b - a) * t; }
+inline float mix(float a, float b, float t) {
+    return a + (b - a) * t;
+}
+inline Vec3f mix(const Vec3f& a, const Vec3f& b, float t) {
+    return a + (b - a) * t;
+}
 inline float smooth(float low, float high, float v) {
     const float t = std::clamp((v - low) / (high - low), 0.0f, 1.0f);
     return t * t * (3 - 2 * t);
@@ -31,7 +35,9 @@ inline float noise(const Vec3f& p) {
     const int x = int(f.x()), y = int(f.y()), z = int(f.z());
     const auto s = [](float v) { return v * v * (3 - 2 * v); };
     const float u = s(t.x()), v = s(t.y()), w = s(t.z());
-    const auto edge = [&](int dy, int dz) { return mix(hash01(x, y + dy, z + dz), hash01(x + 1, y + dy, z + dz), u); };
+    const auto edge = [&](int dy, int dz) {
+        return mix(hash01(x, y + dy, z + dz), hash01(x + 1, y + dy, z + dz), u);
+    };
     return mix(mix(edge(0, 0), edge(1, 0), v), mix(edge(0, 1), edge(1, 1), v), w);
 }
 inline float clouds(const Vec3f& p) {

@@ -13,8 +13,8 @@ namespace {
 constexpr double kDistant = 1000;
 constexpr double kHalfEye = 0.032;
 
-/// Mean light over one pixel: four rays, and nine more where they differ. `ray(dx, dy)` gives origin and direction for
-/// a place inside the pixel, or false outside the lens.
+/// Mean light over one pixel: four rays, and nine more where they differ. `ray(dx, dy)` gives origin and
+/// direction for a place inside the pixel, or false outside the lens.
 template <class RayAt>
 Vec3f pixel_light(const Hall& hall, int x, int y, const RayAt& ray_at, float& covered) {
     Vec3f sum(0, 0, 0), low(1e9f, 1e9f, 1e9f), high(0, 0, 0);
@@ -22,10 +22,12 @@ Vec3f pixel_light(const Hall& hall, int x, int y, const RayAt& ray_at, float& co
     const auto grid = [&](int n, int salt) {
         for (int j = 0; j < n; ++j)
             for (int i = 0; i < n; ++i) {
-                const float jx = hash01(x * 4 + i, y * 4 + j, salt), jy = hash01(x * 4 + i, y * 4 + j, salt + 1);
+                const float jx = hash01(x * 4 + i, y * 4 + j, salt),
+                            jy = hash01(x * 4 + i, y * 4 + j, salt + 1);
                 Vec3f origin, direction;
                 ++rays;
-                if (!ray_at((float(i) + jx) / float(n), (float(j) + jy) / float(n), origin, direction)) continue;
+                if (!ray_at((float(i) + jx) / float(n), (float(j) + jy) / float(n), origin, direction))
+                    continue;
                 const Vec3f light = hall.light(origin, direction).cwiseMin(4.0f);
                 sum += light;
                 low = low.cwiseMin(light);
@@ -34,7 +36,8 @@ Vec3f pixel_light(const Hall& hall, int x, int y, const RayAt& ray_at, float& co
             }
     };
     grid(2, 11);
-    if (hits > 0 && hits < rays) grid(3, 23);
+    if (hits > 0 && hits < rays)
+        grid(3, 23);
     else if (hits > 0) {
         const float lo = std::sqrt(low.sum()), hi = std::sqrt(high.sum());
         if (hi - lo > 0.09f) grid(3, 23);
@@ -43,7 +46,9 @@ Vec3f pixel_light(const Hall& hall, int x, int y, const RayAt& ray_at, float& co
     return hits ? Vec3f(sum / float(hits)) : Vec3f(0, 0, 0);
 }
 
-double centred(unsigned seed, std::size_t camera, int what) { return 2.0 * hash01(int(seed), int(camera), what) - 1.0; }
+double centred(unsigned seed, std::size_t camera, int what) {
+    return 2.0 * hash01(int(seed), int(camera), what) - 1.0;
+}
 
 float gaussian(int x, int y, int z) {
     const float u = std::max(hash01(x, y, z), 1e-6f), v = hash01(x, y, z + 7919);
@@ -120,12 +125,14 @@ Truth make_truth(const SimOptions& o) {
 Turn rig_turn(const SimOptions& o, const Truth& truth, double t) {
     if (!o.faults.shake) return truth.tilt;
     const double s = double(o.seed);
-    const Turn shake{0.8 * std::sin(7.3 * t + s) + 0.4 * std::sin(19.1 * t), 0.7 * std::sin(9.1 * t + 2 * s) + 0.3 * std::sin(23.7 * t),
+    const Turn shake{0.8 * std::sin(7.3 * t + s) + 0.4 * std::sin(19.1 * t),
+                     0.7 * std::sin(9.1 * t + 2 * s) + 0.3 * std::sin(23.7 * t),
                      0.6 * std::sin(8.3 * t + 3 * s)};
     return turn_of(rotation_of(truth.tilt) * rotation_of(shake));
 }
 
-Picture render_source(Hall& hall, const SimOptions& o, const Truth& truth, const std::vector<std::size_t>& cameras, std::int64_t frame) {
+Picture render_source(Hall& hall, const SimOptions& o, const Truth& truth,
+                      const std::vector<std::size_t>& cameras, std::int64_t frame) {
     const Lens& first = truth.actual.cameras[cameras.front()].lens;
     Picture out(first.width, first.height);
     for (int y = 0; y < out.height(); ++y)
@@ -143,26 +150,34 @@ Picture render_source(Hall& hall, const SimOptions& o, const Truth& truth, const
         const double gain = std::exp2(faults.exposure_ev);
         const Vec3f gains(float(gain * faults.red_gain), float(gain), float(gain * faults.blue_gain));
         const auto& circle = camera.lens.circle;
-        const int x0 = std::max(0, int(circle.center_px.x() - circle.radius_px) - 1), x1 = std::min(out.width(), int(circle.center_px.x() + circle.radius_px) + 2);
-        const int y0 = std::max(0, int(circle.center_px.y() - circle.radius_px) - 1), y1 = std::min(out.height(), int(circle.center_px.y() + circle.radius_px) + 2);
+        const int x0 = std::max(0, int(circle.center_px.x() - circle.radius_px) - 1),
+                  x1 = std::min(out.width(), int(circle.center_px.x() + circle.radius_px) + 2);
+        const int y0 = std::max(0, int(circle.center_px.y() - circle.radius_px) - 1),
+                  y1 = std::min(out.height(), int(circle.center_px.y() + circle.radius_px) + 2);
         parallel_ranges(y1 - y0, 8, [&](int begin, int end) {
             for (int y = y0 + begin; y < y0 + end; ++y)
                 for (int x = x0; x < x1; ++x) {
                     float covered = 0;
-                    Vec3f light = pixel_light(hall, x, y, [&](float dx, float dy, Vec3f& from, Vec3f& direction) {
-                        const auto d = map.unproject(Vec2(x + dx, y + dy));
-                        if (!d) return false;
-                        from = origin;
-                        direction = (turn * *d).cast<float>();
-                        return true;
-                    }, covered);
+                    Vec3f light = pixel_light(
+                        hall, x, y,
+                        [&](float dx, float dy, Vec3f& from, Vec3f& direction) {
+                            const auto d = map.unproject(Vec2(x + dx, y + dy));
+                            if (!d) return false;
+                            from = origin;
+                            direction = (turn * *d).cast<float>();
+                            return true;
+                        },
+                        covered);
                     if (covered <= 0) continue;
-                    const double r = (Vec2(x + 0.5, y + 0.5) - camera.lens.center_px).norm() / circle.radius_px;
-                    light = light.cwiseProduct(gains) * float((1 - faults.vignetting * r * r * r * r) * covered);
+                    const double r =
+                        (Vec2(x + 0.5, y + 0.5) - camera.lens.center_px).norm() / circle.radius_px;
+                    light =
+                        light.cwiseProduct(gains) * float((1 - faults.vignetting * r * r * r * r) * covered);
                     float encoded[3];
                     for (int c = 0; c < 3; ++c) {
                         float v = encoded_from_linear(light[c]);
-                        if (o.faults.noise) v += 0.01f * gaussian(x, y, int(frame * 3 + c) + int(o.seed) * 977);
+                        if (o.faults.noise)
+                            v += 0.01f * gaussian(x, y, int(frame * 3 + c) + int(o.seed) * 977);
                         encoded[c] = std::clamp(v, 0.0f, 1.0f);
                     }
                     set_pixel(out, x, y, {encoded[0], encoded[1], encoded[2], 1});
@@ -172,24 +187,32 @@ Picture render_source(Hall& hall, const SimOptions& o, const Truth& truth, const
     return out;
 }
 
-Picture true_panorama(Hall& hall, const SimOptions& o, double seconds, SphereMapping mapping, int width, TruthEye eye) {
+Picture true_panorama(Hall& hall, const SimOptions& o, double seconds, SphereMapping mapping, int width,
+                      TruthEye eye) {
     hall.set_time(seconds);
     const bool half = mapping == SphereMapping::half_equirect;
     const TargetMap map(half ? half_sphere_target(width) : equirect_target(width));
     Picture out(map.target().width, map.target().height);
-    const double side = eye == TruthEye::mono ? 0 : (eye == TruthEye::left ? -kHalfEye : kHalfEye) / (o.distant ? kDistant : 1);
+    const double side = eye == TruthEye::mono
+                            ? 0
+                            : (eye == TruthEye::left ? -kHalfEye : kHalfEye) / (o.distant ? kDistant : 1);
     parallel_ranges(out.height(), 8, [&](int begin, int end) {
         for (int y = begin; y < end; ++y)
             for (int x = 0; x < out.width(); ++x) {
                 float covered;
-                const Vec3f light = pixel_light(hall, x, y, [&](float dx, float dy, Vec3f& from, Vec3f& direction) {
-                    const Vec3 d = *map.direction(Vec2(x + dx, y + dy));
-                    const double lon = half ? 0 : ((x + dx) / out.width() - 0.5) * 2 * kPi;
-                    from = Vec3(side * std::cos(lon), 0, -side * std::sin(lon)).cast<float>();
-                    direction = d.cast<float>();
-                    return true;
-                }, covered);
-                set_pixel(out, x, y, {encoded_from_linear(light.x()), encoded_from_linear(light.y()), encoded_from_linear(light.z()), 1});
+                const Vec3f light = pixel_light(
+                    hall, x, y,
+                    [&](float dx, float dy, Vec3f& from, Vec3f& direction) {
+                        const Vec3 d = *map.direction(Vec2(x + dx, y + dy));
+                        const double lon = half ? 0 : ((x + dx) / out.width() - 0.5) * 2 * kPi;
+                        from = Vec3(side * std::cos(lon), 0, -side * std::sin(lon)).cast<float>();
+                        direction = d.cast<float>();
+                        return true;
+                    },
+                    covered);
+                set_pixel(out, x, y,
+                          {encoded_from_linear(light.x()), encoded_from_linear(light.y()),
+                           encoded_from_linear(light.z()), 1});
             }
     });
     return out;

@@ -25,24 +25,36 @@ struct SourceFile {
     std::vector<std::size_t> cameras;
 };
 
-std::string scene_name(const SimOptions& o) { return o.distant ? "hall-distant" : "hall"; }
+std::string scene_name(const SimOptions& o) {
+    return o.distant ? "hall-distant" : "hall";
+}
 
 std::vector<SourceFile> source_files(const SimOptions& o, const Rig& rig) {
     const std::string scene = scene_name(o);
     if (o.rig == SimRig::two_fisheyes) return {{scene + "_dual.mp4", {0, 1}}};
     if (o.rig == SimRig::pair_180) return {{scene + "_pair.mp4", {0, 1}}};
     std::vector<SourceFile> files;
-    for (std::size_t i = 0; i < rig.cameras.size(); ++i) files.push_back({scene + "_ring_" + rig.cameras[i].id + ".mp4", {i}});
+    for (std::size_t i = 0; i < rig.cameras.size(); ++i)
+        files.push_back({scene + "_ring_" + rig.cameras[i].id + ".mp4", {i}});
     return files;
 }
 
 void write_truth_json(const SimOptions& o, const Truth& truth, const std::filesystem::path& path) {
-    Json j = {{"format", "pale-orbit/simulated-truth"}, {"version", 1}, {"scene", scene_name(o)}, {"seed", o.seed},
-              {"rate", o.rate.to_string()}, {"cameras", Json::array()}, {"orientation", Json::array()}};
+    Json j = {{"format", "pale-orbit/simulated-truth"},
+              {"version", 1},
+              {"scene", scene_name(o)},
+              {"seed", o.seed},
+              {"rate", o.rate.to_string()},
+              {"cameras", Json::array()},
+              {"orientation", Json::array()}};
     for (std::size_t i = 0; i < truth.cameras.size(); ++i) {
         const CameraTruth& c = truth.cameras[i];
-        j["cameras"].push_back({{"id", truth.actual.cameras[i].id}, {"offset_s", c.offset_s}, {"exposure_ev", c.exposure_ev},
-                                {"red_gain", c.red_gain}, {"blue_gain", c.blue_gain}, {"vignetting", c.vignetting}});
+        j["cameras"].push_back({{"id", truth.actual.cameras[i].id},
+                                {"offset_s", c.offset_s},
+                                {"exposure_ev", c.exposure_ev},
+                                {"red_gain", c.red_gain},
+                                {"blue_gain", c.blue_gain},
+                                {"vignetting", c.vignetting}});
     }
     const auto frames = std::int64_t(std::llround(o.seconds * o.rate.to_double()));
     for (std::int64_t n = 0; n < frames; ++n) {
@@ -63,13 +75,15 @@ void write_depth(Hall& hall, const SimOptions& o, double seconds, const std::fil
     for (int y = 0; y < h; ++y)
         for (int x = 0; x < w; ++x)
             z[std::size_t(y) * std::size_t(w) + std::size_t(x)] =
-                hall.depth(Vec3f(0, 0, 0), map.direction(Vec2(x + 0.5, y + 0.5))->cast<float>()) * (o.distant ? 1000.0f : 1.0f);
+                hall.depth(Vec3f(0, 0, 0), map.direction(Vec2(x + 0.5, y + 0.5))->cast<float>()) *
+                (o.distant ? 1000.0f : 1.0f);
     PartFile part(path);
     write_exr_depth(z, w, h, part.path());
     part.commit();
 }
 
-Project project_for(const SimOptions& o, const Truth& truth, const std::vector<SourceFile>& files, const std::filesystem::path& folder) {
+Project project_for(const SimOptions& o, const Truth& truth, const std::vector<SourceFile>& files,
+                    const std::filesystem::path& folder) {
     Project p;
     p.name = truth.nominal.name;
     Shot shot = shot_for_rig(truth.actual, truth.nominal.name);
@@ -83,7 +97,20 @@ Project project_for(const SimOptions& o, const Truth& truth, const std::vector<S
         }
     }
     shot.orientation = truth.tilt;
-    if (!o.distant) shot.agree_distance_m = 3;
+    // A pair's cameras are the eyes themselves: nothing is to be moved to agree.
+    if (!o.distant && o.rig != SimRig::pair_180) shot.agree_distance_m = 3;
+    Deliverable d;
+    d.id = "deliverable-1";
+    d.name = "preview of the take";
+    d.shot = shot.id;
+    d.width = 1920;
+    if (o.rig == SimRig::pair_180) {
+        d.mapping = SphereMapping::half_equirect;
+        d.stereo = StereoLayout::left_right;
+        d.width = 1440;
+    }
+    d.path = folder / (scene_name(o) + "_preview.mp4");
+    p.deliverables.push_back(std::move(d));
     p.shots.push_back(std::move(shot));
     return p;
 }
@@ -91,7 +118,8 @@ Project project_for(const SimOptions& o, const Truth& truth, const std::vector<S
 } // namespace
 
 std::vector<std::filesystem::path> simulate(const SimOptions& o, const std::filesystem::path& folder,
-                                            const std::function<void(double)>& progress, const Cancel& cancel) {
+                                            const std::function<void(double)>& progress,
+                                            const Cancel& cancel) {
     std::error_code code;
     std::filesystem::create_directories(folder, code);
     if (!std::filesystem::is_directory(folder))
@@ -104,7 +132,8 @@ std::vector<std::filesystem::path> simulate(const SimOptions& o, const std::file
     std::vector<std::filesystem::path> written;
     Hall hall;
 
-    const SphereMapping mapping = o.rig == SimRig::pair_180 ? SphereMapping::half_equirect : SphereMapping::equirect;
+    const SphereMapping mapping =
+        o.rig == SimRig::pair_180 ? SphereMapping::half_equirect : SphereMapping::equirect;
     const double truth_share = o.truth_width > 0 ? 0.15 : 0;
     std::size_t done = 0;
     const std::size_t all = std::size_t(frames) * files.size();
@@ -118,12 +147,14 @@ std::vector<std::filesystem::path> simulate(const SimOptions& o, const std::file
         format.sound = SoundFormat{kSoundRate, kSoundChannels, 128000};
         VideoWriter writer(part.path(), format);
         const double start = -truth.cameras[file.cameras.front()].offset_s;
-        const auto mono = hall_sound(start, std::int64_t(o.seconds * kSoundRate), kSoundRate, unsigned(file.cameras.front()) + o.seed * 16);
+        const auto mono = hall_sound(start, std::int64_t(o.seconds * kSoundRate), kSoundRate,
+                                     unsigned(file.cameras.front()) + o.seed * 16);
         std::size_t spoken = 0;
         for (std::int64_t n = 0; n < frames; ++n) {
             cancel.check();
             writer.write(render_source(hall, o, truth, file.cameras, n));
-            const auto until = std::min(mono.size(), std::size_t(double(n + 1) / o.rate.to_double() * kSoundRate));
+            const auto until =
+                std::min(mono.size(), std::size_t(double(n + 1) / o.rate.to_double() * kSoundRate));
             std::vector<float> stereo;
             for (; spoken < until; ++spoken) stereo.insert(stereo.end(), {mono[spoken], mono[spoken]});
             writer.write_sound(stereo);
@@ -137,9 +168,14 @@ std::vector<std::filesystem::path> simulate(const SimOptions& o, const std::file
     save_rig(truth.actual, here / "truth.rig.json");
     save_rig(truth.nominal, here / "nominal.rig.json");
     write_truth_json(o, truth, here / "truth.json");
-    const auto project = here / (scene_name(o) + (o.rig == SimRig::ring_of_six ? "_ring" : o.rig == SimRig::pair_180 ? "_pair" : "_dual") + ".porb");
+    const auto project = here / (scene_name(o) +
+                                 (o.rig == SimRig::ring_of_six ? "_ring"
+                                  : o.rig == SimRig::pair_180  ? "_pair"
+                                                               : "_dual") +
+                                 ".porb");
     save_project(project_for(o, truth, files, here), project);
-    for (const char* name : {"truth.rig.json", "nominal.rig.json", "truth.json"}) written.push_back(here / name);
+    for (const char* name : {"truth.rig.json", "nominal.rig.json", "truth.json"})
+        written.push_back(here / name);
     written.push_back(project);
     if (o.truth_width > 0)
         for (const double t : o.truth_times) {

@@ -32,15 +32,15 @@ struct Faults {
 };
 
 struct SimOptions {
-    bool distant = false;            ///< the hall a thousand times larger: no parallax
+    bool distant = false; ///< the hall a thousand times larger: no parallax
     SimRig rig = SimRig::two_fisheyes;
-    int circle_size = 960;           ///< pixels a side of the square that holds one circle
+    int circle_size = 960; ///< pixels a side of the square that holds one circle
     double seconds = 4;
     FrameRate rate{30};
     Faults faults;
     unsigned seed = 1;
     double crf = 20;
-    int truth_width = 2048;          ///< of the true panoramas; 0 writes none
+    int truth_width = 2048; ///< of the true panoramas; 0 writes none
     std::vector<double> truth_times{1.0};
 };
 
@@ -60,19 +60,22 @@ Truth make_truth(const SimOptions& options);
 Turn rig_turn(const SimOptions& options, const Truth& truth, double seconds);
 
 /// One clean or faulty picture of a file: all cameras that share it. `frame` counts the file's own frames.
-Picture render_source(Hall& hall, const SimOptions& options, const Truth& truth, const std::vector<std::size_t>& cameras, std::int64_t frame);
+Picture render_source(Hall& hall, const SimOptions& options, const Truth& truth,
+                      const std::vector<std::size_t>& cameras, std::int64_t frame);
 
 enum class TruthEye { mono, left, right };
-/// What a perfect stitch would show: from the rig's centre, or for stereo from eyes 0.064 m apart (for whole spheres
-/// turned with the column: omnidirectional stereo, Ishiguro et al. 1992).
-Picture true_panorama(Hall& hall, const SimOptions& options, double seconds, SphereMapping mapping, int width, TruthEye eye);
+/// What a perfect stitch would show: from the rig's centre, or for stereo from eyes 0.064 m apart (for whole
+/// spheres turned with the column: omnidirectional stereo, Ishiguro et al. 1992).
+Picture true_panorama(Hall& hall, const SimOptions& options, double seconds, SphereMapping mapping, int width,
+                      TruthEye eye);
 
 /// Speech-like noise with a clap at 1.0 s, mono, `rate_hz` samples a second from shot time `from_s` on.
 std::vector<float> hall_sound(double from_s, std::int64_t samples, int rate_hz, unsigned microphone_seed);
 
-/// Renders everything into `folder`: footage, truth.rig.json, nominal.rig.json, truth.json, true panoramas and depth,
-/// and a project that uses the true rig. Returns the files' names. Progress is in [0, 1].
+/// Renders everything into `folder`: footage, truth.rig.json, nominal.rig.json, truth.json, true panoramas
+/// and depth, and a project that uses the true rig. Returns the files' names. Progress is in [0, 1].
 std::vector<std::filesystem::path> simulate(const SimOptions& options, const std::filesystem::path& folder,
-                                            const std::function<void(double)>& progress, const Cancel& cancel);
+                                            const std::function<void(double)>& progress,
+                                            const Cancel& cancel);
 
 } // namespace porb::sim

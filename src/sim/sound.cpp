@@ -6,8 +6,11 @@
 namespace porb::sim {
 
 namespace {
-/// White noise in [-1, 1] that depends on the sample's number alone, so every microphone hears the same voice.
-float white(std::int64_t sample, int salt) { return 2 * hash01(int(sample & 0x7fffffff), salt, 5) - 1; }
+/// White noise in [-1, 1] that depends on the sample's number alone, so every microphone hears the same
+/// voice.
+float white(std::int64_t sample, int salt) {
+    return 2 * hash01(int(sample & 0x7fffffff), salt, 5) - 1;
+}
 
 /// A two-pole resonance (one formant of a voice).
 struct Resonance {
@@ -39,14 +42,17 @@ std::vector<float> hall_sound(double from_s, std::int64_t samples, int rate, uns
         const double t = double(n) / rate;
         const int syllable = int(std::floor(t * 4.3));
         const double within = t * 4.3 - syllable;
-        const double loud = hash01(syllable, 1, 9) < 0.25f ? 0 : (0.3 + 0.7 * hash01(syllable, 2, 9)) * std::pow(std::sin(kPi * within), 2);
+        const double loud = hash01(syllable, 1, 9) < 0.25f
+                                ? 0
+                                : (0.3 + 0.7 * hash01(syllable, 2, 9)) * std::pow(std::sin(kPi * within), 2);
         const double pitch = 105 + 50 * hash01(syllable, 3, 9);
         const double buzz = std::fmod(t * pitch, 1.0) < 0.12 ? 1 : -0.13;
         const double source = loud * (0.8 * buzz + 0.35 * double(white(n, 1)));
         const double voice = low(source) + 0.6 * mid(source) + 0.35 * high(source);
         if (i < 0) continue;
         double clap = 0;
-        if (t >= kClapAt && t < kClapAt + 0.25) clap = std::exp(-(t - kClapAt) * 45) * double(white(n, 2)) * 0.8;
+        if (t >= kClapAt && t < kClapAt + 0.25)
+            clap = std::exp(-(t - kClapAt) * 45) * double(white(n, 2)) * 0.8;
         const double hiss = 0.004 * double(white(n, 100 + int(microphone_seed)));
         out[static_cast<std::size_t>(i)] = float(std::clamp(1.6 * voice + clap + hiss, -1.0, 1.0));
     }

@@ -20,8 +20,9 @@ Mesh box(const Vec3f& low, const Vec3f& high, int material) {
     const Vec3f x(d.x(), 0, 0), y(0, d.y(), 0), z(0, 0, d.z());
     Mesh out;
     out.material = material;
-    for (const Mesh& side : {quad(low, y, x, material), quad(low + z, x, y, material), quad(low, x, z, material),
-                             quad(low + y, z, x, material), quad(low, z, y, material), quad(low + x, y, z, material)}) {
+    for (const Mesh& side :
+         {quad(low, y, x, material), quad(low + z, x, y, material), quad(low, x, z, material),
+          quad(low + y, z, x, material), quad(low, z, y, material), quad(low + x, y, z, material)}) {
         const auto base = unsigned(out.points.size());
         out.points.insert(out.points.end(), side.points.begin(), side.points.end());
         out.normals.insert(out.normals.end(), side.normals.begin(), side.normals.end());
@@ -71,7 +72,8 @@ struct Tracer::Impl {
 
 Tracer::Tracer() : impl_(std::make_unique<Impl>()) {
     impl_->device = rtcNewDevice(nullptr);
-    if (!impl_->device) throw Error("the ray caster cannot start", "simulator", "Check the Embree installation");
+    if (!impl_->device)
+        throw Error("the ray caster cannot start", "simulator", "Check the Embree installation");
     impl_->scene = rtcNewScene(impl_->device);
     rtcSetSceneFlags(impl_->scene, RTC_SCENE_FLAG_ROBUST);
 }
@@ -83,10 +85,12 @@ Tracer::~Tracer() {
 
 void Tracer::add(const Mesh& mesh) {
     RTCGeometry g = rtcNewGeometry(impl_->device, RTC_GEOMETRY_TYPE_TRIANGLE);
-    auto* points = static_cast<float*>(
-        rtcSetNewGeometryBuffer(g, RTC_BUFFER_TYPE_VERTEX, 0, RTC_FORMAT_FLOAT3, 3 * sizeof(float), mesh.points.size()));
-    for (std::size_t i = 0; i < mesh.points.size(); ++i) std::memcpy(points + 3 * i, mesh.points[i].data(), 12);
-    auto* triangles = rtcSetNewGeometryBuffer(g, RTC_BUFFER_TYPE_INDEX, 0, RTC_FORMAT_UINT3, 12, mesh.triangles.size());
+    auto* points = static_cast<float*>(rtcSetNewGeometryBuffer(
+        g, RTC_BUFFER_TYPE_VERTEX, 0, RTC_FORMAT_FLOAT3, 3 * sizeof(float), mesh.points.size()));
+    for (std::size_t i = 0; i < mesh.points.size(); ++i)
+        std::memcpy(points + 3 * i, mesh.points[i].data(), 12);
+    auto* triangles =
+        rtcSetNewGeometryBuffer(g, RTC_BUFFER_TYPE_INDEX, 0, RTC_FORMAT_UINT3, 12, mesh.triangles.size());
     std::memcpy(triangles, mesh.triangles.data(), mesh.triangles.size() * 12);
     rtcCommitGeometry(g);
     const unsigned id = rtcAttachGeometry(impl_->scene, g);
@@ -108,8 +112,8 @@ void Tracer::set_moving(std::vector<Ball> balls, std::vector<Stick> sticks) {
     };
     if (!impl_->balls.empty()) {
         RTCGeometry g = rtcNewGeometry(impl_->device, RTC_GEOMETRY_TYPE_SPHERE_POINT);
-        auto* v = static_cast<float*>(
-            rtcSetNewGeometryBuffer(g, RTC_BUFFER_TYPE_VERTEX, 0, RTC_FORMAT_FLOAT4, 16, impl_->balls.size()));
+        auto* v = static_cast<float*>(rtcSetNewGeometryBuffer(g, RTC_BUFFER_TYPE_VERTEX, 0, RTC_FORMAT_FLOAT4,
+                                                              16, impl_->balls.size()));
         for (const Ball& b : impl_->balls) {
             std::memcpy(v, b.centre.data(), 12);
             v[3] = b.radius;
@@ -119,8 +123,8 @@ void Tracer::set_moving(std::vector<Ball> balls, std::vector<Stick> sticks) {
     }
     if (!impl_->sticks.empty()) {
         RTCGeometry g = rtcNewGeometry(impl_->device, RTC_GEOMETRY_TYPE_ROUND_LINEAR_CURVE);
-        auto* v = static_cast<float*>(
-            rtcSetNewGeometryBuffer(g, RTC_BUFFER_TYPE_VERTEX, 0, RTC_FORMAT_FLOAT4, 16, 2 * impl_->sticks.size()));
+        auto* v = static_cast<float*>(rtcSetNewGeometryBuffer(g, RTC_BUFFER_TYPE_VERTEX, 0, RTC_FORMAT_FLOAT4,
+                                                              16, 2 * impl_->sticks.size()));
         auto* index = static_cast<unsigned*>(
             rtcSetNewGeometryBuffer(g, RTC_BUFFER_TYPE_INDEX, 0, RTC_FORMAT_UINT, 4, impl_->sticks.size()));
         for (std::size_t i = 0; i < impl_->sticks.size(); ++i) {

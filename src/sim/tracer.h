@@ -1,5 +1,6 @@
-// sim: made-up footage with known truth. A ray-traced hall (tracer, patterns, hall), rigs that look at it through the
-// lens models of optics with faults switched on at will, speech-like sound, and the truth written beside it all.
+// sim: made-up footage with known truth. A ray-traced hall (tracer, patterns, hall), rigs that look at it
+// through the lens models of optics with faults switched on at will, speech-like sound, and the truth written
+// beside it all.
 #pragma once
 
 #include "optics/vec.h"

@@ -27,14 +27,16 @@ struct alignas(32) Taps2 {
 };
 
 inline std::array<double, 4> catmull_rom(double t) {
-    return {((-0.5 * t + 1) * t - 0.5) * t, (1.5 * t - 2.5) * t * t + 1, ((-1.5 * t + 2) * t + 0.5) * t, (0.5 * t - 0.5) * t * t};
+    return {((-0.5 * t + 1) * t - 0.5) * t, (1.5 * t - 2.5) * t * t + 1, ((-1.5 * t + 2) * t + 0.5) * t,
+            (0.5 * t - 0.5) * t * t};
 }
 
 inline const Taps4* cubic_taps() {
     static const auto table = [] {
         std::vector<Taps4> t(kPhases + 1);
         for (int p = 0; p <= kPhases; ++p)
-            for (std::size_t i = 0; i < 16; ++i) t[std::size_t(p)].w[i] = float(catmull_rom(double(p) / kPhases)[i / 4]);
+            for (std::size_t i = 0; i < 16; ++i)
+                t[std::size_t(p)].w[i] = float(catmull_rom(double(p) / kPhases)[i / 4]);
         return t;
     }();
     return table.data();
@@ -44,7 +46,8 @@ inline const Taps2* linear_taps() {
     static const auto table = [] {
         std::vector<Taps2> t(kPhases + 1);
         for (int p = 0; p <= kPhases; ++p)
-            for (int i = 0; i < 8; ++i) t[std::size_t(p)].w[i] = i < 4 ? 1 - float(p) / kPhases : float(p) / kPhases;
+            for (int i = 0; i < 8; ++i)
+                t[std::size_t(p)].w[i] = i < 4 ? 1 - float(p) / kPhases : float(p) / kPhases;
         return t;
     }();
     return table.data();
@@ -62,7 +65,8 @@ using V4 = hn::Vec<D4>;
 
 template <class D>
 HWY_ATTR HWY_INLINE hn::Vec<D> load_halves(D d, const Half* p) {
-    return hn::PromoteTo(d, hn::LoadU(hn::Rebind<hwy::float16_t, D>(), reinterpret_cast<const hwy::float16_t*>(p)));
+    return hn::PromoteTo(
+        d, hn::LoadU(hn::Rebind<hwy::float16_t, D>(), reinterpret_cast<const hwy::float16_t*>(p)));
 }
 
 #if HWY_MAX_BYTES >= 32
@@ -112,7 +116,8 @@ HWY_ATTR HWY_INLINE V4 linear_sample(const Half* p, std::ptrdiff_t stride, const
 #else
     const D4 d;
     const auto row = [&](const Half* q) HWY_ATTR {
-        return hn::MulAdd(load_halves(d, q), hn::Set(d, wx.w[0]), hn::Mul(load_halves(d, q + 4), hn::Set(d, wx.w[4])));
+        return hn::MulAdd(load_halves(d, q), hn::Set(d, wx.w[0]),
+                          hn::Mul(load_halves(d, q + 4), hn::Set(d, wx.w[4])));
     };
     return hn::MulAdd(row(p), hn::Set(d, wy.w[0]), hn::Mul(row(p + stride), hn::Set(d, wy.w[4])));
 #endif
@@ -124,7 +129,8 @@ struct alignas(64) Spots {
 
 /// Where each of a segment's pixels reads from: offset of the first tap in pixels, and the filter phases.
 template <Filter filter>
-HWY_ATTR HWY_INLINE void find_spots(const BlendPlan& plan, const Contribution& c, int width, int height, Spots& spots) {
+HWY_ATTR HWY_INLINE void find_spots(const BlendPlan& plan, const Contribution& c, int width, int height,
+                                    Spots& spots) {
     const hn::CappedTag<float, kSegment> d;
     const hn::RebindToSigned<decltype(d)> di;
     constexpr int kBefore = filter == Filter::cubic ? 1 : 0, kReads = filter == Filter::cubic ? 4 : 2;
@@ -133,8 +139,10 @@ HWY_ATTR HWY_INLINE void find_spots(const BlendPlan& plan, const Contribution& c
     const float b_u = (c.u[2] - c.u[0]) / 15 - 15 * a_u, b_v = (c.v[2] - c.v[0]) / 15 - 15 * a_v;
     const auto phases = hn::Set(d, float(kPhases)), half = hn::Set(d, 0.5f);
     const auto place = [&](hn::Vec<decltype(d)> at, int size, std::int32_t* phase) HWY_ATTR {
-        // Clamped so that no pixel outside the picture is read whatever the plan says of pixels with weight 0.
-        at = hn::Min(hn::Max(hn::Sub(at, half), hn::Set(d, float(kBefore))), hn::Set(d, float(size - kReads + kBefore)));
+        // Clamped so that no pixel outside the picture is read whatever the plan says of pixels with weight
+        // 0.
+        at = hn::Min(hn::Max(hn::Sub(at, half), hn::Set(d, float(kBefore))),
+                     hn::Set(d, float(size - kReads + kBefore)));
         const auto whole = hn::ConvertTo(di, at); // at >= 0: truncation is the floor
         const auto fraction = hn::Sub(at, hn::ConvertTo(d, whole));
         hn::Store(hn::ConvertTo(di, hn::MulAdd(fraction, phases, half)), di, phase);
@@ -156,14 +164,18 @@ HWY_ATTR HWY_INLINE void find_spots(const BlendPlan& plan, const Contribution& c
 }
 
 template <Filter filter>
-HWY_ATTR HWY_INLINE V4 sample(const Half* base, std::ptrdiff_t stride, const Spots& s, int i, const Taps4* cubic, const Taps2* linear) {
+HWY_ATTR HWY_INLINE V4 sample(const Half* base, std::ptrdiff_t stride, const Spots& s, int i,
+                              const Taps4* cubic, const Taps2* linear) {
     const Half* p = base + std::ptrdiff_t(s.offset[i]) * 4;
-    if constexpr (filter == Filter::cubic) return cubic_sample(p, stride, cubic[s.phase_u[i]], cubic[s.phase_v[i]]);
-    else return linear_sample(p, stride, linear[s.phase_u[i]], linear[s.phase_v[i]]);
+    if constexpr (filter == Filter::cubic)
+        return cubic_sample(p, stride, cubic[s.phase_u[i]], cubic[s.phase_v[i]]);
+    else
+        return linear_sample(p, stride, linear[s.phase_u[i]], linear[s.phase_v[i]]);
 }
 
 template <Filter filter>
-HWY_ATTR void blend(const BlendPlan& plan, std::span<const Picture> sources, int begin, int end, Picture& out) {
+HWY_ATTR void blend(const BlendPlan& plan, std::span<const Picture> sources, int begin, int end,
+                    Picture& out) {
     const D4 d;
     const hn::Rebind<hwy::float16_t, D4> dh;
     const Taps4* cubic = cubic_taps();
@@ -185,8 +197,9 @@ HWY_ATTR void blend(const BlendPlan& plan, std::span<const Picture> sources, int
                 find_spots<filter>(plan, *c, source.width(), source.height(), spots);
                 const std::ptrdiff_t stride = std::ptrdiff_t(source.width()) * 4;
                 for (int i = 0; i < count; ++i)
-                    hn::StoreU(hn::DemoteTo(dh, sample<filter>(source.row(0), stride, spots, i, cubic, linear)), dh,
-                               reinterpret_cast<hwy::float16_t*>(to + 4 * i));
+                    hn::StoreU(
+                        hn::DemoteTo(dh, sample<filter>(source.row(0), stride, spots, i, cubic, linear)), dh,
+                        reinterpret_cast<hwy::float16_t*>(to + 4 * i));
                 continue;
             }
             std::memset(sum, 0, sizeof sum);
@@ -203,15 +216,18 @@ HWY_ATTR void blend(const BlendPlan& plan, std::span<const Picture> sources, int
                 }
             }
             for (int i = 0; i < count; ++i)
-                hn::StoreU(hn::DemoteTo(dh, hn::Load(d, sum + 4 * i)), dh, reinterpret_cast<hwy::float16_t*>(to + 4 * i));
+                hn::StoreU(hn::DemoteTo(dh, hn::Load(d, sum + 4 * i)), dh,
+                           reinterpret_cast<hwy::float16_t*>(to + 4 * i));
         }
     }
 }
 
-HWY_ATTR void BlendLinear(const BlendPlan& plan, std::span<const Picture> sources, int begin, int end, Picture& out) {
+HWY_ATTR void BlendLinear(const BlendPlan& plan, std::span<const Picture> sources, int begin, int end,
+                          Picture& out) {
     blend<Filter::linear>(plan, sources, begin, end, out);
 }
-HWY_ATTR void BlendCubic(const BlendPlan& plan, std::span<const Picture> sources, int begin, int end, Picture& out) {
+HWY_ATTR void BlendCubic(const BlendPlan& plan, std::span<const Picture> sources, int begin, int end,
+                         Picture& out) {
     blend<Filter::cubic>(plan, sources, begin, end, out);
 }
 
@@ -223,16 +239,21 @@ namespace porb {
 HWY_EXPORT(BlendLinear);
 HWY_EXPORT(BlendCubic);
 
-void blend_rows(const BlendPlan& plan, std::span<const Picture> sources, Filter filter, int begin, int end, Picture& out) {
-    if (filter == Filter::linear) HWY_DYNAMIC_DISPATCH(BlendLinear)(plan, sources, begin, end, out);
-    else HWY_DYNAMIC_DISPATCH(BlendCubic)(plan, sources, begin, end, out);
+void blend_rows(const BlendPlan& plan, std::span<const Picture> sources, Filter filter, int begin, int end,
+                Picture& out) {
+    if (filter == Filter::linear)
+        HWY_DYNAMIC_DISPATCH(BlendLinear)(plan, sources, begin, end, out);
+    else
+        HWY_DYNAMIC_DISPATCH(BlendCubic)(plan, sources, begin, end, out);
 }
 
-void blend_rows_reference(const BlendPlan& plan, std::span<const Picture> sources, Filter filter, int begin, int end, Picture& out) {
+void blend_rows_reference(const BlendPlan& plan, std::span<const Picture> sources, Filter filter, int begin,
+                          int end, Picture& out) {
     const int before = filter == Filter::cubic ? 1 : 0, reads = filter == Filter::cubic ? 4 : 2;
     for (int y = begin; y < end; ++y)
         for (int x = 0; x < plan.width; ++x) {
-            const Segment& s = plan.segments[std::size_t(y) * std::size_t(plan.segments_per_row) + std::size_t(x / kSegment)];
+            const Segment& s = plan.segments[std::size_t(y) * std::size_t(plan.segments_per_row) +
+                                             std::size_t(x / kSegment)];
             const auto i = std::size_t(x % kSegment);
             double sum[4] = {};
             for (std::uint32_t k = 0; k < s.count; ++k) {
@@ -250,11 +271,14 @@ void blend_rows_reference(const BlendPlan& plan, std::span<const Picture> source
                     if (filter == Filter::cubic) return catmull_rom(at);
                     return std::array<double, 4>{1 - at, at, 0, 0};
                 };
-                const auto wu = weights(u - 0.5 - std::floor(u - 0.5)), wv = weights(v - 0.5 - std::floor(v - 0.5));
+                const auto wu = weights(u - 0.5 - std::floor(u - 0.5)),
+                           wv = weights(v - 0.5 - std::floor(v - 0.5));
                 for (int r = 0; r < reads; ++r)
                     for (int q = 0; q < reads; ++q) {
-                        const int sx = std::clamp(int(std::floor(u - 0.5)) - before + q, 0, source.width() - 1);
-                        const int sy = std::clamp(int(std::floor(v - 0.5)) - before + r, 0, source.height() - 1);
+                        const int sx =
+                            std::clamp(int(std::floor(u - 0.5)) - before + q, 0, source.width() - 1);
+                        const int sy =
+                            std::clamp(int(std::floor(v - 0.5)) - before + r, 0, source.height() - 1);
                         const Rgba p = pixel_at(source, sx, sy);
                         const double f = w * wu[std::size_t(q)] * wv[std::size_t(r)];
                         sum[0] += f * p.r, sum[1] += f * p.g, sum[2] += f * p.b, sum[3] += f * p.a;

@@ -9,7 +9,9 @@ namespace porb {
 namespace {
 constexpr int kRowsAtATime = 16;
 
-std::string size_text(int width, int height) { return std::to_string(width) + " x " + std::to_string(height); }
+std::string size_text(int width, int height) {
+    return std::to_string(width) + " x " + std::to_string(height);
+}
 } // namespace
 
 Composer::Composer(std::shared_ptr<MediaLibrary> library, std::size_t plan_cache_bytes)
@@ -35,7 +37,8 @@ std::shared_ptr<const BlendPlan> Composer::plan_for(const PlanKey& key) {
     return plan;
 }
 
-Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Seconds time, const View& view) {
+Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Seconds time,
+                                    const View& view) {
     PlanKey key = plan_key(shot, view);
     Gathered out;
     out.filter = view.filter;
@@ -46,7 +49,9 @@ Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Se
         for (const auto& camera : out.plan->cameras) {
             const ShotCamera& use = shot.cameras[camera.index];
             const Media* media = find_media(project, use.media);
-            if (!media) throw Error("has no media '" + use.media + "'", "camera " + use.camera, "Assign a source to it");
+            if (!media)
+                throw Error("has no media '" + use.media + "'", "camera " + use.camera,
+                            "Assign a source to it");
             const auto picture = library_->picture(media->ref, time + use.offset, camera.level);
             if (!picture) { // outside its duration: plan again without it
                 key.cameras[camera.index].media.clear();
@@ -55,14 +60,16 @@ Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Se
             }
             const Lens& lens = find_camera(shot.rig, use.camera)->lens;
             const int scale = 1 << camera.level;
-            const bool fits = (lens.width + scale - 1) / scale == picture->width() && (lens.height + scale - 1) / scale == picture->height();
+            const bool fits = (lens.width + scale - 1) / scale == picture->width() &&
+                              (lens.height + scale - 1) / scale == picture->height();
             const MediaInfo info = fits ? MediaInfo() : library_->info(media->ref);
             if (!fits)
-                throw Error("is " + size_text(info.width, info.height) + " pixels, the lens of camera " + use.camera + " is for " +
-                                size_text(lens.width, lens.height),
+                throw Error("is " + size_text(info.width, info.height) + " pixels, the lens of camera " +
+                                use.camera + " is for " + size_text(lens.width, lens.height),
                             media->ref.path.string(), "Load a rig for this size, or assign the right file");
             if (picture->width() < 4 || picture->height() < 4)
-                throw Error("is too small to be stitched", media->ref.path.string(), "Use the original pictures");
+                throw Error("is too small to be stitched", media->ref.path.string(),
+                            "Use the original pictures");
             out.sources.push_back(*picture);
         }
         if (complete) return out;
@@ -81,7 +88,8 @@ Picture Composer::compose(const Project& project, const Shot& shot, Seconds time
     return blend(gather(project, shot, time, view));
 }
 
-Picture compose_layout(Composer& composer, const Project& project, const Shot& shot, Seconds time, View view, StereoLayout layout) {
+Picture compose_layout(Composer& composer, const Project& project, const Shot& shot, Seconds time, View view,
+                       StereoLayout layout) {
     if (layout == StereoLayout::mono) return composer.compose(project, shot, time, view);
     view.eye = Eye::left;
     const Picture left = composer.compose(project, shot, time, view);

@@ -8,15 +8,15 @@
 
 namespace porb {
 
-/// Makes pictures of shots. Holds what is slow and does not depend on the frame (plans, by value, within a bound) and
-/// the library of sources. Safe to use from several threads.
+/// Makes pictures of shots. Holds what is slow and does not depend on the frame (plans, by value, within a
+/// bound) and the library of sources. Safe to use from several threads.
 class Composer {
   public:
     explicit Composer(std::shared_ptr<MediaLibrary> library, std::size_t plan_cache_bytes = 256u << 20);
 
-    /// The one way to a picture: shot `shot` of `project` at shot time `time` as `view` shows it. Where no lens sees,
-    /// alpha is 0. Cameras without media or outside their source's duration are left out. Throws Error (which source,
-    /// how to mend it) when one cannot be read or has another size than its lens.
+    /// The one way to a picture: shot `shot` of `project` at shot time `time` as `view` shows it. Where no
+    /// lens sees, alpha is 0. Cameras without media or outside their source's duration are left out. Throws
+    /// Error (which source, how to mend it) when one cannot be read or has another size than its lens.
     Picture compose(const Project& project, const Shot& shot, Seconds time, const View& view);
 
     /// compose() in its two halves, so that reading the next frame and blending this one can overlap.
@@ -42,11 +42,13 @@ class Composer {
     std::size_t limit_, bytes_ = 0;
 };
 
-/// Left above or beside right for stereo views, else the one picture: what a deliverable of that layout shows.
-Picture compose_layout(Composer& composer, const Project& project, const Shot& shot, Seconds time, View view, StereoLayout layout);
+/// Left above or beside right for stereo views, else the one picture: what a deliverable of that layout
+/// shows.
+Picture compose_layout(Composer& composer, const Project& project, const Shot& shot, Seconds time, View view,
+                       StereoLayout layout);
 
-/// Shot time at which the shortest assigned source ends; 0 without one. Stills do not count unless there is nothing else,
-/// when the shot lasts one frame. Sources that cannot be read are passed over.
+/// Shot time at which the shortest assigned source ends; 0 without one. Stills do not count unless there is
+/// nothing else, when the shot lasts one frame. Sources that cannot be read are passed over.
 Seconds shot_length(const Project& project, const Shot& shot, MediaLibrary& library);
 /// The part of a shot that is used: [in, out) clipped to [0, shot_length).
 struct Span {

@@ -14,16 +14,18 @@ constexpr double kCoarsePixel = 2 * kPi / 960;
 constexpr int kMostLevels = 6;
 constexpr float kNearlyOne = 1 - 1e-6f;
 
-int support_px(Filter filter) { return filter == Filter::cubic ? 2 : 1; }
+int support_px(Filter filter) {
+    return filter == Filter::cubic ? 2 : 1;
+}
 
 /// One camera ready for many directions.
 struct PlanLens {
     LensMap map;
-    Mat3 from_world;      ///< world directions to the camera's
-    Vec3 position;        ///< entrance pupil in the camera's axes, over the agree distance
+    Mat3 from_world; ///< world directions to the camera's
+    Vec3 position;   ///< entrance pupil in the camera's axes, over the agree distance
     double reach_rad, feather_deg;
-    double rad_per_px;    ///< near the rim: turns clearance into an angle
-    double support;       ///< source pixels around a position that are read
+    double rad_per_px; ///< near the rim: turns clearance into an angle
+    double support;    ///< source pixels around a position that are read
     int level;
     std::size_t index;
 
@@ -53,32 +55,34 @@ bool serves(Eyes eyes, Eye eye) {
     return eye == Eye::mono || eyes == Eyes::both || (eye == Eye::left) == (eyes == Eyes::left);
 }
 
-/// Mono from a stereo pair is its left eye: blending two eyes would double everything near.
 bool is_stereo_pair(const Rig& rig) {
     const auto has = [&](Eyes e) {
-        return std::any_of(rig.cameras.begin(), rig.cameras.end(), [&](const Camera& c) { return c.eyes == e; });
+        return std::any_of(rig.cameras.begin(), rig.cameras.end(),
+                           [&](const Camera& c) { return c.eyes == e; });
     };
     return has(Eyes::left) && has(Eyes::right);
 }
 
 std::vector<PlanLens> plan_lenses(const PlanKey& key) {
-    const Eye eye = key.view.eye == Eye::mono && is_stereo_pair(key.rig) ? Eye::left : key.view.eye;
     const Mat3 to_shot = rotation_of(key.orientation).transpose();
     const double target_angle = TargetMap(key.view.target).pixel_angle();
     std::vector<PlanLens> lenses;
-    for (std::size_t i = 0; i < key.cameras.size(); ++i) {
+    for (const std::size_t i : contributing_cameras(key)) {
         const ShotCamera& use = key.cameras[i];
         const Camera* camera = find_camera(key.rig, use.camera);
-        if (!camera || !use.used || use.media.empty() || !serves(camera->eyes, eye)) continue;
         const LensMap map(camera->lens);
         const Mat3 to_camera = rotation_of(camera->pose.turn).transpose();
-        const Vec3 offset = key.agree_distance_m > 0 ? Vec3(camera->pose.position_m / key.agree_distance_m) : Vec3(0, 0, 0);
+        const Vec3 offset =
+            key.agree_distance_m > 0 ? Vec3(camera->pose.position_m / key.agree_distance_m) : Vec3(0, 0, 0);
         const double t = map.theta_max();
-        const double rim_slope = std::max((map.radius(t) - map.radius(0.98 * t)) / (0.02 * t), 0.05 * camera->lens.focal_px);
+        const double rim_slope =
+            std::max((map.radius(t) - map.radius(0.98 * t)) / (0.02 * t), 0.05 * camera->lens.focal_px);
         int level = 0; // so that a picture smaller than its source takes the mean of what it covers
-        while (level < kMostLevels && (1 << (level + 1)) <= target_angle * camera->lens.focal_px * 1.3) ++level;
-        lenses.push_back({map, to_camera * to_shot, to_camera * offset, radians(use.reach_deg), std::max(use.feather_deg, 1e-3),
-                          1 / rim_slope, double(support_px(key.view.filter) << level), level, i});
+        while (level < kMostLevels && (1 << (level + 1)) <= target_angle * camera->lens.focal_px * 1.3)
+            ++level;
+        lenses.push_back({map, to_camera * to_shot, to_camera * offset, radians(use.reach_deg),
+                          std::max(use.feather_deg, 1e-3), 1 / rim_slope,
+                          double(support_px(key.view.filter) << level), level, i});
     }
     return lenses;
 }
@@ -98,7 +102,8 @@ Region whole_region(const View& view) {
 class RowPlanner {
   public:
     RowPlanner(const View& view, const std::vector<PlanLens>& lenses)
-        : map_(view.target), region_(whole_region(view)), lenses_(lenses), exact_(map_.pixel_angle() > kCoarsePixel) {}
+        : map_(view.target), region_(whole_region(view)), lenses_(lenses),
+          exact_(map_.pixel_angle() > kCoarsePixel) {}
 
     void plan_row(int y, Piece& piece) const {
         for (int x = 0; x < region_.width; x += kSegment) plan_segment(x, y, piece);
@@ -132,7 +137,8 @@ class RowPlanner {
             sum += raw[l];
             cover = std::max(cover, raw[l]);
         }
-        for (std::size_t l = 0; l < lenses_.size(); ++l) out[l] = sum > 0 ? float(raw[l] / sum * std::min(1.0, cover)) : 0;
+        for (std::size_t l = 0; l < lenses_.size(); ++l)
+            out[l] = sum > 0 ? float(raw[l] / sum * std::min(1.0, cover)) : 0;
     }
 
     void plan_segment(int x0, int y, Piece& piece) const {
@@ -140,7 +146,8 @@ class RowPlanner {
         const int width = region_.width;
         const std::size_t count = lenses_.size();
         const auto first = std::uint32_t(piece.contributions.size());
-        // Nodes at pixel centres 0, 7.5 and 15 of the segment (past the right edge they are only extrapolation).
+        // Nodes at pixel centres 0, 7.5 and 15 of the segment (past the right edge they are only
+        // extrapolation).
         const Node nodes[3] = {node(x0 + 0.5, cy), node(x0 + 8.0, cy), node(x0 + 15.5, cy)};
         const bool whole = nodes[0].any && nodes[1].any && nodes[2].any;
 
@@ -181,14 +188,17 @@ class RowPlanner {
         piece.segments.push_back({first, std::uint32_t(piece.contributions.size()) - first});
     }
 
-    /// Lens l has weight 1 all along: well inside its reach, and no other within its feather of being as far inside.
+    /// Lens l has weight 1 all along: well inside its reach, and no other within its feather of being as far
+    /// inside.
     bool alone(const Node (&nodes)[3], std::size_t l) const {
         const double margin = degrees(map_.pixel_angle()) * kSegment;
         for (const auto& n : nodes) {
             const double mine = n.at[l].inside_deg;
             if (mine < lenses_[l].feather_deg / 2 + margin) return false;
             for (std::size_t o = 0; o < lenses_.size(); ++o)
-                if (o != l && n.at[o].inside_deg > mine - lenses_[o].feather_deg - 2 * margin && n.at[o].inside_deg > -2 * margin) return false;
+                if (o != l && n.at[o].inside_deg > mine - lenses_[o].feather_deg - 2 * margin &&
+                    n.at[o].inside_deg > -2 * margin)
+                    return false;
         }
         return true;
     }
@@ -268,6 +278,17 @@ PlanKey plan_key(const Shot& shot, const View& view) {
     return key;
 }
 
+std::vector<std::size_t> contributing_cameras(const PlanKey& key) {
+    const Eye eye = key.view.eye == Eye::mono && is_stereo_pair(key.rig) ? Eye::left : key.view.eye;
+    std::vector<std::size_t> indices;
+    for (std::size_t i = 0; i < key.cameras.size(); ++i) {
+        const ShotCamera& use = key.cameras[i];
+        const Camera* camera = find_camera(key.rig, use.camera);
+        if (camera && use.used && !use.media.empty() && serves(camera->eyes, eye)) indices.push_back(i);
+    }
+    return indices;
+}
+
 BlendPlan make_plan(const PlanKey& key) {
     BlendPlan plan;
     const Region region = whole_region(key.view);
@@ -286,14 +307,16 @@ BlendPlan make_plan(const PlanKey& key) {
     });
     for (auto& piece : made) {
         const auto contributions = std::uint32_t(plan.contributions.size());
-        const auto weights = std::uint32_t(plan.weights.size()), positions = std::uint32_t(plan.positions.size());
+        const auto weights = std::uint32_t(plan.weights.size()),
+                   positions = std::uint32_t(plan.positions.size());
         for (auto& s : piece.segments) s.first += contributions;
         for (auto& c : piece.contributions) {
             c.weights += weights;
             c.positions += positions;
         }
         plan.segments.insert(plan.segments.end(), piece.segments.begin(), piece.segments.end());
-        plan.contributions.insert(plan.contributions.end(), piece.contributions.begin(), piece.contributions.end());
+        plan.contributions.insert(plan.contributions.end(), piece.contributions.begin(),
+                                  piece.contributions.end());
         plan.weights.insert(plan.weights.end(), piece.weights.begin(), piece.weights.end());
         plan.positions.insert(plan.positions.end(), piece.positions.begin(), piece.positions.end());
         piece = {};
@@ -306,18 +329,21 @@ struct Coverage::Impl {
     std::size_t cameras;
 };
 
-Coverage::Coverage(const PlanKey& key) : impl_(std::make_unique<Impl>(Impl{plan_lenses(key), key.cameras.size()})) {}
+Coverage::Coverage(const PlanKey& key)
+    : impl_(std::make_unique<Impl>(Impl{plan_lenses(key), key.cameras.size()})) {}
 Coverage::~Coverage() = default;
 
 std::vector<double> Coverage::inside_deg(const Vec3& world_direction) const {
     std::vector<double> inside(impl_->cameras, -1);
-    for (const auto& lens : impl_->lenses) inside[lens.index] = land(lens, lens.ray(world_direction)).inside_deg;
+    for (const auto& lens : impl_->lenses)
+        inside[lens.index] = land(lens, lens.ray(world_direction)).inside_deg;
     return inside;
 }
 
 int Coverage::lenses_at(const Vec3& world_direction) const {
-    return int(std::count_if(impl_->lenses.begin(), impl_->lenses.end(),
-                             [&](const PlanLens& lens) { return land(lens, lens.ray(world_direction)).inside_deg > 0; }));
+    return int(std::count_if(impl_->lenses.begin(), impl_->lenses.end(), [&](const PlanLens& lens) {
+        return land(lens, lens.ray(world_direction)).inside_deg > 0;
+    }));
 }
 
 } // namespace porb

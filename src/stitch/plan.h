@@ -10,16 +10,16 @@ namespace porb {
 /// Pixels of a row that are planned together.
 inline constexpr int kSegment = 16;
 
-/// One camera's part in one segment: where its pixels come from and with what weight. Source positions follow a
-/// parabola through three nodes at pixel offsets 0, 7.5 and 15 (off by under 0.02 px for pictures of 1000 columns and
-/// more; coarser ones store every position).
+/// One camera's part in one segment: where its pixels come from and with what weight. Source positions follow
+/// a parabola through three nodes at pixel offsets 0, 7.5 and 15 (off by under 0.02 px for pictures of 1000
+/// columns and more; coarser ones store every position).
 struct Contribution {
-    std::uint16_t camera = 0;          ///< index into BlendPlan::cameras
-    bool exact = false;                ///< positions are in `positions` instead of the nodes
-    bool full = false;                 ///< weight 1 at every pixel; otherwise weights are in `weights`
-    std::uint32_t weights = 0;         ///< offset of kSegment floats
-    std::uint32_t positions = 0;       ///< offset of 2 * kSegment floats: all u, then all v
-    float u[3] = {}, v[3] = {};        ///< source pixels, continuous coordinates of the (reduced) source
+    std::uint16_t camera = 0;    ///< index into BlendPlan::cameras
+    bool exact = false;          ///< positions are in `positions` instead of the nodes
+    bool full = false;           ///< weight 1 at every pixel; otherwise weights are in `weights`
+    std::uint32_t weights = 0;   ///< offset of kSegment floats
+    std::uint32_t positions = 0; ///< offset of 2 * kSegment floats: all u, then all v
+    float u[3] = {}, v[3] = {};  ///< source pixels, continuous coordinates of the (reduced) source
 };
 
 struct Segment {
@@ -36,15 +36,15 @@ struct BlendPlan {
         int level = 0;         ///< how often its source is halved first
     };
     std::vector<PlanCamera> cameras;
-    std::vector<Segment> segments;           ///< row by row
+    std::vector<Segment> segments; ///< row by row
     std::vector<Contribution> contributions;
     std::vector<float> weights, positions;
     std::size_t bytes() const;
 };
 
-/// Weight before normalisation of a lens at a direction, from how far inside its reach (in degrees) this and the best
-/// placed lens are. Neighbours meet on the line where both are equally far inside, within `feather_deg` of it; at the
-/// reach itself the weight fades to nothing.
+/// Weight before normalisation of a lens at a direction, from how far inside its reach (in degrees) this and
+/// the best placed lens are. Neighbours meet on the line where both are equally far inside, within
+/// `feather_deg` of it; at the reach itself the weight fades to nothing.
 double blend_weight(double inside_deg, double best_inside_deg, double feather_deg);
 
 /// The part of a shot a plan depends on; equal keys mean equal plans.
@@ -60,12 +60,17 @@ PlanKey plan_key(const Shot& shot, const View& view);
 
 BlendPlan make_plan(const PlanKey& key);
 
+/// Indices of the cameras that can supply pixels of the view: in use, with a source, and serving its eye. A
+/// mono view of a stereo pair is its left eye: blending two eyes would double everything near.
+std::vector<std::size_t> contributing_cameras(const PlanKey& key);
+
 /// Who sees a direction, for overlays and reports.
 class Coverage {
   public:
     explicit Coverage(const PlanKey& key);
     ~Coverage();
-    /// How far inside its reach each of the shot's cameras sees a world direction, in degrees; below 0: not at all.
+    /// How far inside its reach each of the shot's cameras sees a world direction, in degrees; below 0: not
+    /// at all.
     std::vector<double> inside_deg(const Vec3& world_direction) const;
     int lenses_at(const Vec3& world_direction) const;
 

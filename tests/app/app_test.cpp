@@ -63,7 +63,9 @@ struct Bench {
     Session& session() { return window.session(); }
     const Shot& shot() { return *window.session().shot(); }
     /// What is on the picture at a place, as grey 0..255.
-    int grey(const QPoint& at) { return qGray(window.picture().grab().toImage().pixel(at * window.picture().devicePixelRatio())); }
+    int grey(const QPoint& at) {
+        return qGray(window.picture().grab().toImage().pixel(at * window.picture().devicePixelRatio()));
+    }
     void trigger(const QString& name) {
         for (QAction* a : window.all_actions())
             if (a->text().remove('&') == name) return a->trigger();
@@ -77,7 +79,8 @@ void drag(QWidget* widget, const QPoint& from, const QPoint& to, Qt::KeyboardMod
     QTest::mousePress(widget, Qt::LeftButton, modifiers, from);
     for (int i = 1; i <= 8; ++i) { // moves with the button held, as a hand makes them
         const QPoint at = from + (to - from) * i / 8;
-        QMouseEvent move(QEvent::MouseMove, at, widget->mapToGlobal(at), Qt::NoButton, Qt::LeftButton, modifiers);
+        QMouseEvent move(QEvent::MouseMove, at, widget->mapToGlobal(at), Qt::NoButton, Qt::LeftButton,
+                         modifiers);
         QApplication::sendEvent(widget, &move);
         QTest::qWait(5);
     }
@@ -98,7 +101,9 @@ TEST_CASE("an empty window says what to do and offers to do it") {
     CHECK(offers_files);
     CHECK(offers_demo);
     CHECK(b.session().shot() == nullptr);
-    for (const char* name : {"Undo", "Set in here", "Play or pause", "Next camera", "Render the selected deliverable", "Turn the selected camera to the back"}) b.trigger(name);
+    for (const char* name : {"Undo", "Set in here", "Play or pause", "Next camera",
+                             "Render the selected deliverable", "Turn the selected camera to the back"})
+        b.trigger(name);
     for (int s = 0; s < kStations; ++s) b.window.set_station(Station(s)); // nothing here may fall over
     for (const char* name : {"Window view", "Lens view", "Sheet view", "Map view"}) b.trigger(name);
     QTest::qWait(50);
@@ -115,7 +120,8 @@ TEST_CASE("the demo loads, and a lens changed by mouse shows at once and is undo
     auto* table = b.part<RigTable>("rig_table");
     int yaw_row = -1;
     for (int r = 0; r < table->model()->rowCount(); ++r)
-        if (table->model()->headerData(r, Qt::Vertical, Qt::DisplayRole).toString().startsWith("Yaw")) yaw_row = r;
+        if (table->model()->headerData(r, Qt::Vertical, Qt::DisplayRole).toString().startsWith("Yaw"))
+            yaw_row = r;
     REQUIRE(yaw_row > 0);
     table->scrollTo(table->model()->index(yaw_row, 1));
     const QPoint cell = table->visualRect(table->model()->index(yaw_row, 1)).center();
@@ -140,7 +146,8 @@ TEST_CASE("the whole of it: change by mouse, undo, scrub, render") {
     drag(table->viewport(), cell, cell + QPoint(-50, 0));
     CHECK(field_of_view_deg(b.shot().rig.cameras[0].lens) == Approx(fov - 5).margin(0.05));
     QTest::keyClick(&b.window, Qt::Key_Z, Qt::ControlModifier);
-    CHECK(field_of_view_deg(b.shot().rig.cameras[0].lens) == Approx(fov).margin(1e-9)); // the whole drag was one step
+    CHECK(field_of_view_deg(b.shot().rig.cameras[0].lens) ==
+          Approx(fov).margin(1e-9)); // the whole drag was one step
     QTest::keyClick(&b.window, Qt::Key_Z, Qt::ControlModifier | Qt::ShiftModifier);
     CHECK(field_of_view_deg(b.shot().rig.cameras[0].lens) == Approx(fov - 5).margin(0.05));
     QTest::keyClick(&b.window, Qt::Key_Z, Qt::ControlModifier);
@@ -182,7 +189,8 @@ TEST_CASE("the map shows the rig's truth and the window looks where it is dragge
     drag(&b.window.picture(), QPoint(400, 200), QPoint(200, 200));
     CHECK(b.window.picture().look().yaw_deg == Approx(200 * 90.0 / b.window.picture().width()).margin(0.5));
     const double fov = b.window.picture().field_of_view();
-    QWheelEvent wheel(QPointF(100, 100), b.window.picture().mapToGlobal(QPointF(100, 100)), {}, QPoint(0, 240), Qt::NoButton, {}, Qt::NoScrollPhase, false);
+    QWheelEvent wheel(QPointF(100, 100), b.window.picture().mapToGlobal(QPointF(100, 100)), {},
+                      QPoint(0, 240), Qt::NoButton, {}, Qt::NoScrollPhase, false);
     QApplication::sendEvent(&b.window.picture(), &wheel);
     CHECK(b.window.picture().field_of_view() < fov);
     QTest::keyClick(&b.window.picture(), Qt::Key_Up);
@@ -197,12 +205,15 @@ TEST_CASE("the image circle is dragged on the picture") {
     b.settle();
     const Lens before = b.shot().rig.cameras[0].lens;
     auto& picture = b.window.picture();
-    const QPoint rim = picture.lens_point(before.circle.center_px + Vec2(0, before.circle.radius_px)).toPoint();
-    const QPoint inner = picture.lens_point(before.circle.center_px + Vec2(0, before.circle.radius_px * 0.9)).toPoint();
+    const QPoint rim =
+        picture.lens_point(before.circle.center_px + Vec2(0, before.circle.radius_px)).toPoint();
+    const QPoint inner =
+        picture.lens_point(before.circle.center_px + Vec2(0, before.circle.radius_px * 0.9)).toPoint();
     drag(&picture, rim, inner);
     const Lens smaller = b.shot().rig.cameras[0].lens;
     CHECK(smaller.circle.radius_px == Approx(before.circle.radius_px * 0.9).margin(1));
-    CHECK(field_of_view_deg(smaller) == Approx(field_of_view_deg(before)).margin(0.01)); // the glass is the same
+    CHECK(field_of_view_deg(smaller) ==
+          Approx(field_of_view_deg(before)).margin(0.01)); // the glass is the same
     const QPoint centre = picture.lens_point(before.circle.center_px).toPoint();
     drag(&picture, centre, centre + QPoint(20, 0));
     CHECK(b.shot().rig.cameras[0].lens.circle.center_px.x() > before.circle.center_px.x() + 3);
@@ -216,7 +227,7 @@ TEST_CASE("an impossible lens is refused with words and nothing changes") {
     b.window.set_station(Station::rig);
     const Rig before = b.shot().rig;
     auto* model = b.part<RigTable>("rig_table")->model();
-    CHECK_FALSE(model->setData(model->index(3, 0), "-40", Qt::EditRole)); // focal length
+    CHECK_FALSE(model->setData(model->index(3, 0), "-40", Qt::EditRole));  // focal length
     CHECK_FALSE(model->setData(model->index(9, 0), "-0.9", Qt::EditRole)); // k1 that bends back
     CHECK_FALSE(model->setData(model->index(3, 0), "long", Qt::EditRole));
     CHECK(b.shot().rig == before);
@@ -230,7 +241,8 @@ TEST_CASE("the sphere is levelled by dragging what is under the pointer") {
     Bench b;
     b.window.set_station(Station::level);
     auto& picture = b.window.picture();
-    const auto from = picture.point_of(Vec3(0.1, 0, 1).normalized()), to = picture.point_of(Vec3(0.5, -0.3, 1).normalized());
+    const auto from = picture.point_of(Vec3(0.1, 0, 1).normalized()),
+               to = picture.point_of(Vec3(0.5, -0.3, 1).normalized());
     REQUIRE(from);
     REQUIRE(to);
     drag(&picture, from->toPoint(), to->toPoint());
@@ -311,7 +323,8 @@ TEST_CASE("a file that cannot be read is said, the others are taken") {
     Bench b(false);
     std::ofstream(b.folder / "bad.mp4") << "no movie";
     write_counting_movie(b.folder / "a.mp4", {.width = 160, .height = 160});
-    b.window.add_files({QString::fromStdString((b.folder / "bad.mp4").string()), QString::fromStdString((b.folder / "a.mp4").string())});
+    b.window.add_files({QString::fromStdString((b.folder / "bad.mp4").string()),
+                        QString::fromStdString((b.folder / "a.mp4").string())});
     REQUIRE(QTest::qWaitFor([&] { return b.session().shot() != nullptr; }, 20000));
     CHECK(b.session().project()->media.size() == 1);
     CHECK(b.part<QLabel>("message")->toolTip().contains("bad.mp4"));
@@ -345,7 +358,8 @@ TEST_CASE("in and out by keys and by dragging their handles") {
     CHECK(b.shot().in == Rational(6, 30));
     CHECK(b.shot().out == Rational(21, 30)); // the frame on show is used
     auto* ruler = b.part<TimeRuler>("time_ruler");
-    drag(ruler, QPoint(int(std::lround(ruler->x_of(0.2))), 40), QPoint(int(std::lround(ruler->x_of(0.4))), 40));
+    drag(ruler, QPoint(int(std::lround(ruler->x_of(0.2))), 40),
+         QPoint(int(std::lround(ruler->x_of(0.4))), 40));
     CHECK(b.shot().in == Rational(12, 30));
     QTest::keyClick(&b.window, Qt::Key_Comma);
     CHECK(b.session().playhead() == Rational(19, 30));
@@ -355,11 +369,15 @@ TEST_CASE("in and out by keys and by dragging their handles") {
 
 TEST_CASE("playing moves the playhead in real time and stays within the used part") {
     Bench b;
-    b.session().edit_shot("in", [](Shot& s) { s.in = Rational(10, 30); s.out = Rational(20, 30); });
+    b.session().edit_shot("in", [](Shot& s) {
+        s.in = Rational(10, 30);
+        s.out = Rational(20, 30);
+    });
     b.session().set_playhead(Rational(0));
     QTest::keyClick(&b.window, Qt::Key_Space);
     std::vector<Seconds> seen;
-    QObject::connect(&b.session(), &Session::playhead_changed, &b.window, [&] { seen.push_back(b.session().playhead()); });
+    QObject::connect(&b.session(), &Session::playhead_changed, &b.window,
+                     [&] { seen.push_back(b.session().playhead()); });
     REQUIRE(QTest::qWaitFor([&] { return seen.size() > 12; }, 20000));
     QTest::keyClick(&b.window, Qt::Key_Space);
     for (const Seconds t : seen) {
@@ -429,7 +447,8 @@ TEST_CASE("an edit is kept safe within seconds") {
     Bench b;
     b.session().edit_shot("yaw", [](Shot& s) { s.orientation.yaw_deg = 33; });
     const auto folder = b.folder / "autosave";
-    REQUIRE(QTest::qWaitFor([&] { return std::filesystem::exists(folder) && !std::filesystem::is_empty(folder); }, 9000));
+    REQUIRE(QTest::qWaitFor(
+        [&] { return std::filesystem::exists(folder) && !std::filesystem::is_empty(folder); }, 9000));
     const auto file = std::filesystem::directory_iterator(folder)->path();
     CHECK(read_text_file(file).find("\"yaw_deg\": 33") != std::string::npos);
 }

@@ -24,7 +24,8 @@ TEST_CASE("rationals stay exact and in lowest terms") {
 }
 
 TEST_CASE("frame times and indices agree at awkward rates") {
-    for (const FrameRate rate : {FrameRate(24), FrameRate(30000, 1001), FrameRate(24000, 1001), FrameRate(60), FrameRate(25, 2)})
+    for (const FrameRate rate :
+         {FrameRate(24), FrameRate(30000, 1001), FrameRate(24000, 1001), FrameRate(60), FrameRate(25, 2)})
         for (const std::int64_t n : {0, 1, 7, 1000, 107892, 2589408}) {
             CHECK(frame_index(frame_time(n, rate), rate) == n);
             CHECK(frame_index(frame_time(n, rate) - Rational(1, 1'000'000), rate) == n - 1);
@@ -36,7 +37,8 @@ TEST_CASE("rationals beyond 64 bits are rounded, not wrapped") {
     CHECK((big * other).to_double() == Approx(1.0 / 7).epsilon(1e-6));
     CHECK((big + big).to_double() == 9e9); // limited, with the right sign
     CHECK((Rational(0) - big - big).to_double() == -9e9);
-    CHECK((Rational(1, 999'999'999'989) + Rational(3, 999'999'999'959)).to_double() == Approx(0).margin(1e-8));
+    CHECK((Rational(1, 999'999'999'989) + Rational(3, 999'999'999'959)).to_double() ==
+          Approx(0).margin(1e-8));
 }
 
 TEST_CASE("rationals are read from what people type") {
@@ -61,7 +63,8 @@ TEST_CASE("a file written atomically holds the old or the new text") {
     std::size_t entries = 0;
     for ([[maybe_unused]] const auto& e : fs::directory_iterator(folder.path())) ++entries;
     CHECK(entries == 1);
-    CHECK(error_of([&] { write_file_atomically(folder / "none/b.txt", "x"); }).find("none/b.txt") != std::string::npos);
+    CHECK(error_of([&] { write_file_atomically(folder / "none/b.txt", "x"); }).find("none/b.txt") !=
+          std::string::npos);
 }
 
 TEST_CASE("a part file leaves nothing behind unless committed") {
@@ -93,9 +96,12 @@ TEST_CASE("JSON faults carry their path") {
     const Json j = parse_json(R"({"a": [1, {"b": "x", "n": 7.5}]})", "f.json");
     const JsonPlace place(j, "f.json");
     CHECK(place.at("a").at(std::size_t(1)).at("b").text() == "x");
-    CHECK(error_of([&] { place.at("a").at(std::size_t(1)).at("b").number(0, 1); }).find("f.json /a/1/b") == 0);
-    CHECK(error_of([&] { place.at("a").at(std::size_t(1)).at("n").whole(0, 10); }).find("whole number") != std::string::npos);
-    CHECK(error_of([&] { place.at("a").at(std::size_t(1)).at("n").number(0, 7); }).find("between 0 and 7") != std::string::npos);
+    CHECK(error_of([&] { place.at("a").at(std::size_t(1)).at("b").number(0, 1); }).find("f.json /a/1/b") ==
+          0);
+    CHECK(error_of([&] { place.at("a").at(std::size_t(1)).at("n").whole(0, 10); }).find("whole number") !=
+          std::string::npos);
+    CHECK(error_of([&] { place.at("a").at(std::size_t(1)).at("n").number(0, 7); }).find("between 0 and 7") !=
+          std::string::npos);
     CHECK(error_of([&] { place.at("z"); }).find("'z' is missing") != std::string::npos);
 }
 
@@ -111,5 +117,9 @@ TEST_CASE("parallel ranges cover everything once and pass on what is thrown") {
         for (int i = b; i < e; ++i) ++seen[std::size_t(i)];
     });
     CHECK(std::all_of(seen.begin(), seen.end(), [](int n) { return n == 1; }));
-    CHECK_THROWS_AS(parallel_ranges(10, 1, [](int b, int) { if (b == 5) throw Error("x", "", ""); }), Error);
+    CHECK_THROWS_AS(parallel_ranges(10, 1,
+                                    [](int b, int) {
+                                        if (b == 5) throw Error("x", "", "");
+                                    }),
+                    Error);
 }

@@ -21,14 +21,18 @@ Result porbit(const std::string& words) {
     r.text = run(std::string(PORB_PORBIT) + " " + words, r.status);
     return r;
 }
-bool one_line(const std::string& text) { return std::count(text.begin(), text.end(), '\n') == 1; }
+bool one_line(const std::string& text) {
+    return std::count(text.begin(), text.end(), '\n') == 1;
+}
 
 /// A tiny simulated take, made once by the command itself.
 const std::filesystem::path& take() {
     static const TempFolder folder;
     static const std::filesystem::path path = [] {
         const auto p = folder / "take";
-        const Result r = porbit("simulate hall --size 96 --seconds 0.2 --rate 30 --truth-width 64 --truth-times 0 --out " + p.string());
+        const Result r =
+            porbit("simulate hall --size 96 --seconds 0.2 --rate 30 --truth-width 64 --truth-times 0 --out " +
+                   p.string());
         if (r.status != 0) throw std::runtime_error(r.text);
         return p;
     }();
@@ -40,20 +44,24 @@ const std::filesystem::path& take() {
 TEST_CASE("the whole way: simulate, new, still, master, inspect") {
     const TempFolder folder;
     const std::string t = take().string(), f = folder.path().string();
-    Result r = porbit("new " + f + "/p.porb --rig " + t + "/truth.rig.json --source A=" + t + "/hall_dual.mp4 --source B=" + t + "/hall_dual.mp4");
+    Result r = porbit("new " + f + "/p.porb --rig " + t + "/truth.rig.json --source A=" + t +
+                      "/hall_dual.mp4 --source B=" + t + "/hall_dual.mp4");
     INFO(r.text);
     REQUIRE(r.status == 0);
     CHECK(load_project(folder / "p.porb").shots[0].rate == FrameRate(30));
     CHECK(load_project(folder / "p.porb").media.size() == 1); // one file, two circles
     CHECK(porbit("still " + f + "/p.porb --time 0.1 --width 256 --out " + f + "/s.png").status == 0);
     CHECK(read_still(folder / "s.png").width() == 256);
-    r = porbit("master " + f + "/p.porb --preset sphere-h264 --width 256 --from 0.0333 --to 0.2 --out " + f + "/m.mp4");
+    r = porbit("master " + f + "/p.porb --preset sphere-h264 --width 256 --from 0.0333 --to 0.2 --out " + f +
+               "/m.mp4");
     INFO(r.text);
     REQUIRE(r.status == 0);
     r = porbit("inspect " + f + "/m.mp4 --json");
     REQUIRE(r.status == 0);
     const Json j = parse_json(r.text, "inspect");
-    for (const char* key : {"width", "height", "projection", "stereo", "codec", "fps", "duration_s", "audio", "problems"}) CHECK(j.contains(key));
+    for (const char* key :
+         {"width", "height", "projection", "stereo", "codec", "fps", "duration_s", "audio", "problems"})
+        CHECK(j.contains(key));
     CHECK(j["width"] == 256);
     CHECK(j["projection"] == "equirectangular");
     CHECK(j["stereo"] == "mono");
@@ -70,8 +78,12 @@ TEST_CASE("the whole way: simulate, new, still, master, inspect") {
 TEST_CASE("what was decided about the shot can be changed") {
     const TempFolder folder;
     const std::string t = take().string(), p = (folder / "p.porb").string();
-    REQUIRE(porbit("new " + p + " --rig " + t + "/truth.rig.json --source A=" + t + "/hall_dual.mp4 --source B=" + t + "/hall_dual.mp4").status == 0);
-    const Result r = porbit("shot " + p + " --in 1/30 --out 0.1 --yaw 30 --pitch -5 --roll 2.5 --agree 2.25 --reach A=95.5 --feather B=2 --offset B=-0.01 --sound none");
+    REQUIRE(porbit("new " + p + " --rig " + t + "/truth.rig.json --source A=" + t +
+                   "/hall_dual.mp4 --source B=" + t + "/hall_dual.mp4")
+                .status == 0);
+    const Result r = porbit("shot " + p +
+                            " --in 1/30 --out 0.1 --yaw 30 --pitch -5 --roll 2.5 --agree 2.25 --reach A=95.5 "
+                            "--feather B=2 --offset B=-0.01 --sound none");
     INFO(r.text);
     REQUIRE(r.status == 0);
     const Shot s = load_project(p).shots[0];
@@ -90,18 +102,24 @@ TEST_CASE("what was decided about the shot can be changed") {
 TEST_CASE("exit statuses: 1 for what cannot be done, in one line; 2 for wrong words") {
     const TempFolder folder;
     const std::string f = folder.path().string(), t = take().string();
-    for (const auto& words : {std::string("still none.porb --out x.png"), "inspect " + f + "/none.mp4",
-                              "new " + f + "/p.porb --rig none.json --source A=b", "still " + t + "/hall_dual.porb --time 99 --out " + f + "/x.png",
-                              "still " + t + "/hall_dual.porb --out " + f + "/x.gif", "master " + t + "/hall_dual.porb --preset sphere-h264 --out " + f + "/x.mov.txt",
-                              "new " + f + "/p.porb --rig " + t + "/truth.rig.json --source Z=" + t + "/hall_dual.mp4",
-                              "master " + t + "/hall_dual.porb --preset sphere-h264 --out " + f + "/none/x.mp4"}) {
+    for (const auto& words :
+         {std::string("still none.porb --out x.png"), "inspect " + f + "/none.mp4",
+          "new " + f + "/p.porb --rig none.json --source A=b",
+          "still " + t + "/hall_dual.porb --time 99 --out " + f + "/x.png",
+          "still " + t + "/hall_dual.porb --out " + f + "/x.gif",
+          "master " + t + "/hall_dual.porb --preset sphere-h264 --out " + f + "/x.mov.txt",
+          "new " + f + "/p.porb --rig " + t + "/truth.rig.json --source Z=" + t + "/hall_dual.mp4",
+          "master " + t + "/hall_dual.porb --preset sphere-h264 --out " + f + "/none/x.mp4"}) {
         const Result r = porbit(words);
         INFO(words << "\n" << r.text);
         CHECK(r.status == 1);
         CHECK(one_line(r.text));
     }
-    for (const auto& words : {std::string(""), std::string("fly"), std::string("still"), std::string("new p.porb"), std::string("master x --preset none --out y.mp4"),
-                              std::string("simulate moon --out x"), std::string("still p.porb --width wide --out x.png"), std::string("still p.porb --eye third --out x.png")}) {
+    for (const auto& words :
+         {std::string(""), std::string("fly"), std::string("still"), std::string("new p.porb"),
+          std::string("master x --preset none --out y.mp4"), std::string("simulate moon --out x"),
+          std::string("still p.porb --width wide --out x.png"),
+          std::string("still p.porb --eye third --out x.png")}) {
         const Result r = porbit(words);
         INFO(words << "\n" << r.text);
         CHECK(r.status == 2);
@@ -120,7 +138,8 @@ TEST_CASE("every verb has help") {
 
 TEST_CASE("a project is not overwritten unless told so") {
     const TempFolder folder;
-    const std::string t = take().string(), words = "new " + (folder / "p.porb").string() + " --rig " + t + "/truth.rig.json --source A=" + t + "/hall_dual.mp4";
+    const std::string t = take().string(), words = "new " + (folder / "p.porb").string() + " --rig " + t +
+                                                   "/truth.rig.json --source A=" + t + "/hall_dual.mp4";
     CHECK(porbit(words).status == 0);
     CHECK(porbit(words).status == 1);
     CHECK(porbit(words + " --force").status == 0);
@@ -129,25 +148,36 @@ TEST_CASE("a project is not overwritten unless told so") {
 TEST_CASE("lost metadata is put back without encoding") {
     const TempFolder folder;
     write_counting_movie(folder / "m.mp4", {});
-    CHECK(porbit("tag " + (folder / "m.mp4").string() + " --stereo top-bottom --out " + (folder / "t.mp4").string()).status == 0);
+    CHECK(porbit("tag " + (folder / "m.mp4").string() + " --stereo top-bottom --out " +
+                 (folder / "t.mp4").string())
+              .status == 0);
     CHECK(read_spherical(folder / "t.mp4").v2->stereo == StereoLayout::top_bottom);
 }
 
 TEST_CASE("an interrupt stops a render and leaves nothing") {
     const TempFolder folder;
     int status = 0;
-    run("timeout -s INT 1.5 " + std::string(PORB_PORBIT) + " simulate hall --size 200 --seconds 30 --truth-width 0 --out " + (folder / "s").string(), status);
+    run("timeout -s INT 1.5 " + std::string(PORB_PORBIT) +
+            " simulate hall --size 200 --seconds 30 --truth-width 0 --out " + (folder / "s").string(),
+        status);
     CHECK(std::filesystem::is_empty(folder / "s"));
 }
 
 TEST_CASE("stereo eyes and half spheres from the command line") {
     const TempFolder folder;
     const std::string f = folder.path().string();
-    REQUIRE(porbit("simulate hall --rig pair-180 --size 96 --seconds 0.04 --truth-width 0 --out " + f + "/s").status == 0);
+    REQUIRE(porbit("simulate hall --rig pair-180 --size 96 --seconds 0.04 --truth-width 0 --out " + f + "/s")
+                .status == 0);
     for (const char* eye : {"left", "right", "mono"})
-        CHECK(porbit("still " + f + "/s/hall_pair.porb --mapping half --eye " + eye + " --width 128 --out " + f + "/" + eye + ".png").status == 0);
-    CHECK(read_text_file(folder / "left.png") == read_text_file(folder / "mono.png")); // mono of a pair is its left eye
+        CHECK(porbit("still " + f + "/s/hall_pair.porb --mapping half --eye " + eye + " --width 128 --out " +
+                     f + "/" + eye + ".png")
+                  .status == 0);
+    CHECK(read_text_file(folder / "left.png") ==
+          read_text_file(folder / "mono.png")); // mono of a pair is its left eye
     CHECK(read_text_file(folder / "left.png") != read_text_file(folder / "right.png"));
-    CHECK(porbit("master " + f + "/s/hall_pair.porb --preset half-stereo-h264 --width 128 --out " + f + "/m.mp4").status == 0);
-    CHECK(porbit("inspect " + f + "/m.mp4").text.find("half-equirectangular, left-right") != std::string::npos);
+    CHECK(porbit("master " + f + "/s/hall_pair.porb --preset half-stereo-h264 --width 128 --out " + f +
+                 "/m.mp4")
+              .status == 0);
+    CHECK(porbit("inspect " + f + "/m.mp4").text.find("half-equirectangular, left-right") !=
+          std::string::npos);
 }

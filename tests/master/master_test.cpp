@@ -10,6 +10,7 @@
 #include "support/support.h"
 
 #include <csignal>
+#include <fcntl.h>
 #include <fstream>
 #include <sys/resource.h>
 #include <sys/wait.h>
@@ -26,7 +27,8 @@ struct Take {
     explicit Take(const TempFolder& folder, CountingMovie m = {.width = 256, .height = 128}) : movie(m) {
         write_counting_movie(folder / "c.mp4", movie);
         Shot shot = shot_for_rig(tiny_rig(movie.height), "t");
-        for (auto& c : shot.cameras) c.media = shot.sound = add_media(project, media_ref_for(folder / "c.mp4"));
+        for (auto& c : shot.cameras)
+            c.media = shot.sound = add_media(project, media_ref_for(folder / "c.mp4"));
         shot.rate = movie.rate;
         project.shots.push_back(shot);
     }
@@ -35,7 +37,8 @@ struct Take {
         d.id = "d", d.shot = project.shots[0].id, d.width = 256, d.path = path, d.crf = 6;
         return d;
     }
-    void render(const Deliverable& d, const Cancel& cancel = {}, const std::function<void(const RenderProgress&)>& progress = {}) const {
+    void render(const Deliverable& d, const Cancel& cancel = {},
+                const std::function<void(const RenderProgress&)>& progress = {}) const {
         Composer composer(std::make_shared<MediaLibrary>());
         porb::render(composer, project, d, progress, cancel);
     }
@@ -55,7 +58,8 @@ TEST_CASE("every movie preset renders what it says, frame for frame") {
     const TempFolder folder;
     const Take take(folder);
     const auto* preset = GENERATE("sphere-h264", "sphere-h265", "sphere-stereo-h265", "sphere-prores");
-    const bool prores = std::string(preset) == "sphere-prores", stereo = std::string(preset).find("stereo") != std::string::npos;
+    const bool prores = std::string(preset) == "sphere-prores",
+               stereo = std::string(preset).find("stereo") != std::string::npos;
     const auto file = folder / (prores ? "m.mov" : "m.mp4");
     const Deliverable d = take.deliverable(preset, file);
     Project p = take.project;
@@ -124,7 +128,9 @@ TEST_CASE("in and out, sound and picture stay together") {
     }
     CHECK(std::abs(std::atan2(im, re)) < 0.1);
     int status;
-    const std::string probe = run("ffprobe -v error -show_entries stream=duration,codec_type -of csv " + (folder / "m.mp4").string(), status);
+    const std::string probe = run("ffprobe -v error -show_entries stream=duration,codec_type -of csv " +
+                                      (folder / "m.mp4").string(),
+                                  status);
     CHECK(probe.find("video,0.400000") != std::string::npos);
 }
 
@@ -147,31 +153,49 @@ TEST_CASE("cancelling leaves nothing, and an older master stays") {
     const Take take(folder);
     std::ofstream(folder / "m.mp4") << "an older master";
     const Cancel cancel;
-    CHECK_THROWS_AS(take.render(take.deliverable("sphere-h264", folder / "m.mp4"), cancel, [&](const RenderProgress& p) {
-        if (p.frames_done == 5) cancel.raise();
-    }), Cancelled);
+    CHECK_THROWS_AS(take.render(take.deliverable("sphere-h264", folder / "m.mp4"), cancel,
+                                [&](const RenderProgress& p) {
+                                    if (p.frames_done == 5) cancel.raise();
+                                }),
+                    Cancelled);
     CHECK(read_text_file(folder / "m.mp4") == "an older master");
     CHECK(entries(folder.path()) == 2);
     std::filesystem::create_directories(folder / "seq");
     const Cancel again;
-    CHECK_THROWS_AS(take.render(take.deliverable("sphere-exr", folder / "seq/f.%04d.exr"), again, [&](const RenderProgress&) { again.raise(); }), Cancelled);
+    CHECK_THROWS_AS(take.render(take.deliverable("sphere-exr", folder / "seq/f.%04d.exr"), again,
+                                [&](const RenderProgress&) { again.raise(); }),
+                    Cancelled);
     CHECK(entries(folder / "seq") == 0);
 }
 
 TEST_CASE("a kill while rendering leaves the name untouched") {
     const TempFolder folder;
     const Take take(folder);
-    const auto file = folder / "m.mp4";
+    save_project(take.project, folder / "p.porb");
+    std::ofstream(folder / "m.mp4") << "an older master";
     const pid_t child = ::fork();
     if (child == 0) {
-        ::execl(PORB_PORBIT, "porbit", "simulate", "hall", "--size", "96", "--seconds", "100", "--truth-width", "0", "--out", folder.path().c_str(), nullptr);
+        const int quiet = ::open("/dev/null", O_WRONLY);
+        ::dup2(quiet, STDOUT_FILENO);
+        ::dup2(quiet, STDERR_FILENO);
+        ::execl(PORB_PORBIT, "porbit", "master", (folder / "p.porb").c_str(), "--preset", "sphere-h265",
+                "--width", "4096", "--out", (folder / "m.mp4").c_str(), nullptr);
         ::_exit(127);
     }
-    ::usleep(1'500'000);
+    // Killed once it is writing: its part file is there and has grown.
+    const auto writing = [&] {
+        for (const auto& e : std::filesystem::directory_iterator(folder.path()))
+            if (e.path().string().find(".part") != std::string::npos && e.file_size() > 0) return true;
+        return false;
+    };
+    for (int i = 0; i < 600 && !writing(); ++i) ::usleep(20'000);
+    CHECK(writing());
     ::kill(child, SIGKILL);
-    ::waitpid(child, nullptr, 0);
-    CHECK_FALSE(std::filesystem::exists(folder / "hall_dual.mp4"));
-    CHECK_FALSE(std::filesystem::exists(file));
+    int status = 0;
+    ::waitpid(child, &status, 0);
+    CHECK(WIFSIGNALED(status));
+    CHECK(read_text_file(folder / "m.mp4") == "an older master");
+    CHECK(load_project(folder / "p.porb") == take.project);
 }
 
 TEST_CASE("preflight stops what cannot work and warns of what may not") {
@@ -215,7 +239,7 @@ TEST_CASE("a full disk is an error with a mend, and leaves nothing") {
     struct rlimit before {};
     ::getrlimit(RLIMIT_FSIZE, &before);
     std::signal(SIGXFSZ, SIG_IGN);
-    const struct rlimit small {20000, before.rlim_max};
+    const struct rlimit small { 20000, before.rlim_max };
     ::setrlimit(RLIMIT_FSIZE, &small); // writes past 20 kB fail, as on a full disk
     Deliverable d = take.deliverable("sphere-prores", folder / "m.mov");
     const std::string words = error_of([&] { take.render(d); });
@@ -232,7 +256,8 @@ TEST_CASE("inspection tells what a player would make of a file") {
     CHECK(i.projection == "flat");
     REQUIRE(i.problems.size() == 1);
     CHECK(i.verdict.find("flat") != std::string::npos);
-    tag_spherical_in_place(folder / "flat.mp4", {SphereMapping::equirect, StereoLayout::left_right}); // 2:1 holding two eyes
+    tag_spherical_in_place(folder / "flat.mp4",
+                           {SphereMapping::equirect, StereoLayout::left_right}); // 2:1 holding two eyes
     i = inspect(folder / "flat.mp4");
     REQUIRE(i.problems.size() == 1);
     CHECK(i.problems[0].find("stretched") != std::string::npos);
@@ -271,10 +296,12 @@ TEST_CASE("memory does not grow with the shot") {
     d.width = 512;
     long early = 0, late = 0;
     Composer composer(std::make_shared<MediaLibrary>(16u << 20));
-    render(composer, take.project, d, [&](const RenderProgress& p) {
-        if (p.frames_done == 80) early = resident_kb();
-        if (p.frames_done == 240) late = resident_kb();
-    }, {});
+    render(composer, take.project, d,
+           [&](const RenderProgress& p) {
+               if (p.frames_done == 80) early = resident_kb();
+               if (p.frames_done == 240) late = resident_kb();
+           },
+           {});
     CHECK(late < early + 24 * 1024);
 }
 

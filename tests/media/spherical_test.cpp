@@ -35,7 +35,9 @@ TEST_CASE("both forms of metadata are written and read back, by FFmpeg too") {
     CHECK(facts.problems.empty());
     const std::string probe = ffprobe(file);
     CHECK(probe.find("Spherical Mapping") != std::string::npos);
-    CHECK(probe.find(tag.mapping == SphereMapping::equirect ? "projection=equirectangular" : "projection=tiled equirectangular") != std::string::npos);
+    CHECK(probe.find(tag.mapping == SphereMapping::equirect
+                         ? "projection=equirectangular"
+                         : "projection=tiled equirectangular") != std::string::npos);
     CHECK(probe.find("Stereo 3D") != std::string::npos);
     CHECK(probe.find("nb_frames=30") != std::string::npos);
 }
@@ -62,25 +64,34 @@ TEST_CASE("files with their header in front keep playing") {
     const TempFolder folder;
     write_counting_movie(folder / "m.mp4", {});
     int status;
-    run("ffmpeg -v error -y -i " + (folder / "m.mp4").string() + " -c copy -movflags +faststart " + (folder / "f.mp4").string(), status);
+    run("ffmpeg -v error -y -i " + (folder / "m.mp4").string() + " -c copy -movflags +faststart " +
+            (folder / "f.mp4").string(),
+        status);
     REQUIRE(status == 0);
     const std::string before = run("ffmpeg -v error -i " + (folder / "f.mp4").string() + " -f md5 -", status);
-    tag_spherical_copy(folder / "f.mp4", folder / "t.mp4", {SphereMapping::equirect, StereoLayout::top_bottom});
+    tag_spherical_copy(folder / "f.mp4", folder / "t.mp4",
+                       {SphereMapping::equirect, StereoLayout::top_bottom});
     CHECK(run("ffmpeg -v error -i " + (folder / "t.mp4").string() + " -f md5 -", status) == before);
-    CHECK(read_spherical(folder / "t.mp4").v1 == SphericalTag{SphereMapping::equirect, StereoLayout::top_bottom});
+    CHECK(read_spherical(folder / "t.mp4").v1 ==
+          SphericalTag{SphereMapping::equirect, StereoLayout::top_bottom});
     CHECK_FALSE(read_spherical(folder / "f.mp4").v2); // the original is left as it was
 }
 
 TEST_CASE("what cannot be tagged is refused") {
     const TempFolder folder;
     std::ofstream(folder / "x.mp4") << "not a movie at all";
-    CHECK(error_of([&] { tag_spherical_in_place(folder / "x.mp4", {}); }).find("no movie header") != std::string::npos);
-    CHECK(error_of([&] { tag_spherical_copy(folder / "none.mp4", folder / "o.mp4", {}); }).find("none.mp4") != std::string::npos);
+    CHECK(error_of([&] { tag_spherical_in_place(folder / "x.mp4", {}); }).find("no movie header") !=
+          std::string::npos);
+    CHECK(error_of([&] { tag_spherical_copy(folder / "none.mp4", folder / "o.mp4", {}); }).find("none.mp4") !=
+          std::string::npos);
     CHECK_FALSE(std::filesystem::exists(folder / "o.mp4"));
     write_counting_movie(folder / "m.mp4", {});
     int status;
-    run("ffmpeg -v error -y -i " + (folder / "m.mp4").string() + " -c copy -movflags frag_keyframe+empty_moov " + (folder / "g.mp4").string(), status);
-    CHECK(error_of([&] { tag_spherical_in_place(folder / "g.mp4", {}); }).find("fragmented") != std::string::npos);
+    run("ffmpeg -v error -y -i " + (folder / "m.mp4").string() +
+            " -c copy -movflags frag_keyframe+empty_moov " + (folder / "g.mp4").string(),
+        status);
+    CHECK(error_of([&] { tag_spherical_in_place(folder / "g.mp4", {}); }).find("fragmented") !=
+          std::string::npos);
     CHECK(read_spherical(folder / "none.mp4").problems.empty());
 }
 
@@ -116,7 +127,8 @@ TEST_CASE("stills say that they are spheres") {
         write_still(p, folder / name, {8, 95, SphericalTag{}});
         CHECK(read_photo_sphere(folder / name) == SphericalTag{});
         CHECK(read_still(folder / name).width() == 256); // still a sound picture
-        write_still(p, folder / name, {8, 95, SphericalTag{SphereMapping::half_equirect, StereoLayout::mono}});
+        write_still(p, folder / name,
+                    {8, 95, SphericalTag{SphereMapping::half_equirect, StereoLayout::mono}});
         CHECK(read_photo_sphere(folder / name)->mapping == SphereMapping::half_equirect);
         write_still(p, folder / name);
         CHECK_FALSE(read_photo_sphere(folder / name));

@@ -32,11 +32,21 @@ TEST_CASE("frames are exact in every order") {
     const TempFolder folder;
     CountingMovie movie;
     SECTION("H.264") {}
-    SECTION("H.264 10 bit") { movie.depth = 10; }
-    SECTION("H.265 10 bit") { movie.codec = VideoCodec::h265, movie.depth = 10; }
-    SECTION("ProRes") { movie.codec = VideoCodec::prores; }
-    SECTION("at 29.97") { movie.rate = FrameRate(30000, 1001); }
-    SECTION("at 12.5, odd size") { movie.rate = FrameRate(25, 2), movie.width = 322, movie.height = 158; }
+    SECTION("H.264 10 bit") {
+        movie.depth = 10;
+    }
+    SECTION("H.265 10 bit") {
+        movie.codec = VideoCodec::h265, movie.depth = 10;
+    }
+    SECTION("ProRes") {
+        movie.codec = VideoCodec::prores;
+    }
+    SECTION("at 29.97") {
+        movie.rate = FrameRate(30000, 1001);
+    }
+    SECTION("at 12.5, odd size") {
+        movie.rate = FrameRate(25, 2), movie.width = 322, movie.height = 158;
+    }
     const auto file = folder / (movie.codec == VideoCodec::prores ? "c.mov" : "c.mp4");
     write_counting_movie(file, movie);
     VideoReader reader(file);
@@ -63,13 +73,25 @@ TEST_CASE("frames stay exact through other containers, codecs and start times") 
     write_counting_movie(folder / "c.mp4", movie);
     const std::string in = "-i " + (folder / "c.mp4").string() + " ";
     std::string name;
-    SECTION("MKV that starts at 5 s") { ffmpeg(in + "-c copy -output_ts_offset 5 " + (folder / (name = "o.mkv")).string()); }
-    SECTION("MPEG-TS") { ffmpeg(in + "-c copy " + (folder / (name = "o.ts")).string()); }
-    SECTION("VP9 in WebM") { ffmpeg(in + "-an -c:v libvpx-vp9 -crf 10 -b:v 0 -cpu-used 8 " + (folder / (name = "o.webm")).string()); }
-    SECTION("fast-start MOV") { ffmpeg(in + "-c copy -movflags +faststart " + (folder / (name = "o.mov")).string()); }
-    SECTION("long groups with B-frames") { ffmpeg(in + "-an -c:v libx264 -crf 4 -g 300 -bf 8 " + (folder / (name = "o.mp4")).string()); }
+    SECTION("MKV that starts at 5 s") {
+        ffmpeg(in + "-c copy -output_ts_offset 5 " + (folder / (name = "o.mkv")).string());
+    }
+    SECTION("MPEG-TS") {
+        ffmpeg(in + "-c copy " + (folder / (name = "o.ts")).string());
+    }
+    SECTION("VP9 in WebM") {
+        ffmpeg(in + "-an -c:v libvpx-vp9 -crf 10 -b:v 0 -cpu-used 8 " +
+               (folder / (name = "o.webm")).string());
+    }
+    SECTION("fast-start MOV") {
+        ffmpeg(in + "-c copy -movflags +faststart " + (folder / (name = "o.mov")).string());
+    }
+    SECTION("long groups with B-frames") {
+        ffmpeg(in + "-an -c:v libx264 -crf 4 -g 300 -bf 8 " + (folder / (name = "o.mp4")).string());
+    }
     VideoReader reader(folder / name);
-    for (const int n : {0, 29, 3, 4, 5, 22, 21, 0, 28}) CHECK(shown(reader, frame_time(n, movie.rate) + Rational(1, 500), movie) == n);
+    for (const int n : {0, 29, 3, 4, 5, 22, 21, 0, 28})
+        CHECK(shown(reader, frame_time(n, movie.rate) + Rational(1, 500), movie) == n);
 }
 
 TEST_CASE("variable frame rates are shown at their own times") {
@@ -77,7 +99,9 @@ TEST_CASE("variable frame rates are shown at their own times") {
     const CountingMovie movie;
     write_counting_movie(folder / "c.mp4", movie);
     // Every third frame from 10 on is left out: its neighbour stays on show.
-    ffmpeg("-i " + (folder / "c.mp4").string() + " -an -vf \"select='lt(n,10)+mod(n,3)'\" -fps_mode vfr -c:v libx264 -crf 4 " + (folder / "v.mp4").string());
+    ffmpeg("-i " + (folder / "c.mp4").string() +
+           " -an -vf \"select='lt(n,10)+mod(n,3)'\" -fps_mode vfr -c:v libx264 -crf 4 " +
+           (folder / "v.mp4").string());
     VideoReader reader(folder / "v.mp4");
     CHECK(reader.info().variable_rate);
     for (int n = 0; n < 28; ++n) {
@@ -89,8 +113,10 @@ TEST_CASE("variable frame rates are shown at their own times") {
 TEST_CASE("rotation tags turn the picture") {
     const TempFolder folder;
     write_still(gradient(64, 32), folder / "g.png");
-    ffmpeg("-loop 1 -i " + (folder / "g.png").string() + " -t 0.2 -c:v libx264 -crf 1 -pix_fmt yuv444p " + (folder / "g.mp4").string());
-    ffmpeg("-i " + (folder / "g.mp4").string() + " -c copy -metadata:s:v:0 rotate=90 " + (folder / "r.mp4").string());
+    ffmpeg("-loop 1 -i " + (folder / "g.png").string() + " -t 0.2 -c:v libx264 -crf 1 -pix_fmt yuv444p " +
+           (folder / "g.mp4").string());
+    ffmpeg("-i " + (folder / "g.mp4").string() + " -c copy -metadata:s:v:0 rotate=90 " +
+           (folder / "r.mp4").string());
     MediaLibrary library;
     const MediaRef ref{folder / "r.mp4", MediaKind::video, FrameRate(30)};
     const MediaInfo info = library.info(ref);
@@ -99,8 +125,8 @@ TEST_CASE("rotation tags turn the picture") {
     const auto p = library.picture(ref, Rational(0));
     REQUIRE(p);
     REQUIRE(p->width() == 32);
-    // The gradient's red grew to the right; a quarter turn clockwise makes it grow downwards (or, turned the other way
-    // by the tag's own sense, upwards): along x it is now constant.
+    // The gradient's red grew to the right; a quarter turn clockwise makes it grow downwards (or, turned the
+    // other way by the tag's own sense, upwards): along x it is now constant.
     CHECK(pixel_at(*p, 3, 20).r == Approx(pixel_at(*p, 28, 20).r).margin(0.03));
     CHECK(std::abs(pixel_at(*p, 16, 4).r - pixel_at(*p, 16, 60).r) > 0.4f);
 }
@@ -112,16 +138,25 @@ TEST_CASE("colour tags are honoured") {
     const auto truth = library.picture({folder / "g.png", MediaKind::still, FrameRate(30)}, Rational(0));
     const auto compare = [&](const std::string& filter) {
         const auto file = folder / ("c" + std::to_string(std::hash<std::string>()(filter)) + ".mkv");
-        ffmpeg("-loop 1 -i " + (folder / "g.png").string() + " -t 0.1 -vf " + filter + " -c:v ffv1 " + file.string());
+        ffmpeg("-loop 1 -i " + (folder / "g.png").string() + " -t 0.1 -vf " + filter + " -c:v ffv1 " +
+               file.string());
         const auto p = library.picture({file, MediaKind::video, FrameRate(30)}, Rational(0));
         REQUIRE(p);
         return psnr_db(*truth, *p);
     };
-    CHECK(compare("scale=out_color_matrix=bt709:out_range=tv,format=yuv444p,setparams=colorspace=bt709:range=tv") > 40);
-    CHECK(compare("scale=out_color_matrix=bt601:out_range=tv,format=yuv444p,setparams=colorspace=smpte170m:range=tv") > 40);
-    CHECK(compare("scale=out_color_matrix=bt709:out_range=pc,format=yuv444p,setparams=colorspace=bt709:range=pc") > 40);
+    CHECK(
+        compare(
+            "scale=out_color_matrix=bt709:out_range=tv,format=yuv444p,setparams=colorspace=bt709:range=tv") >
+        40);
+    CHECK(compare("scale=out_color_matrix=bt601:out_range=tv,format=yuv444p,setparams=colorspace=smpte170m:"
+                  "range=tv") > 40);
+    CHECK(
+        compare(
+            "scale=out_color_matrix=bt709:out_range=pc,format=yuv444p,setparams=colorspace=bt709:range=pc") >
+        40);
     CHECK(compare("format=gbrp") > 40);
-    CHECK(compare("scale=out_color_matrix=bt709:out_range=tv,format=yuv422p10le,setparams=colorspace=bt709:range=tv") > 45);
+    CHECK(compare("scale=out_color_matrix=bt709:out_range=tv,format=yuv422p10le,setparams=colorspace=bt709:"
+                  "range=tv") > 45);
 }
 
 TEST_CASE("PQ, HLG and linear light are brought to the working curve") {
@@ -131,7 +166,7 @@ TEST_CASE("PQ, HLG and linear light are brought to the working curve") {
         ColourChange::for_tags(transfer, "bt709")->apply(p);
         return pixel_at(p, 0, 0).g;
     };
-    CHECK(converted("smpte2084", 0.5806f) == Approx(1.0f).margin(0.01)); // 203 cd/m2
+    CHECK(converted("smpte2084", 0.5806f) == Approx(1.0f).margin(0.01));  // 203 cd/m2
     CHECK(converted("arib-std-b67", 0.75f) == Approx(1.0f).margin(0.02)); // reference white of BT.2408
     CHECK(converted("linear", 0.2140f) == Approx(0.5f).margin(0.002));
     CHECK_FALSE(ColourChange::for_tags("bt709", "bt709"));
@@ -143,7 +178,8 @@ TEST_CASE("PQ, HLG and linear light are brought to the working curve") {
 TEST_CASE("stills come back as they were written") {
     const TempFolder folder;
     const Picture in = gradient(130, 70);
-    for (const auto& [name, db] : {std::pair{"a.png", 48.0}, {"a.tif", 48.0}, {"a.exr", 60.0}, {"a.jpg", 40.0}}) {
+    for (const auto& [name, db] :
+         {std::pair{"a.png", 48.0}, {"a.tif", 48.0}, {"a.exr", 60.0}, {"a.jpg", 40.0}}) {
         write_still(in, folder / name);
         const Picture out = read_still(folder / name);
         REQUIRE(out.width() == 130);
@@ -152,7 +188,8 @@ TEST_CASE("stills come back as they were written") {
     }
     write_still(in, folder / "deep.png", {16, 95, {}});
     CHECK(psnr_db(in, read_still(folder / "deep.png")) > 60);
-    CHECK(error_of([&] { write_still(in, folder / "a.gif"); }).find("not a still we write") != std::string::npos);
+    CHECK(error_of([&] { write_still(in, folder / "a.gif"); }).find("not a still we write") !=
+          std::string::npos);
 }
 
 TEST_CASE("holes stay holes, highlights stay highlights") {
@@ -191,7 +228,8 @@ TEST_CASE("numbered sequences") {
     CHECK(error_of([&] { library.picture(ref, Rational(3, 24)); }).find("s.0010.exr") != std::string::npos);
     CHECK(pattern_of("a/shot.0007.exr") == std::filesystem::path("a/shot.%04d.exr"));
     CHECK_FALSE(pattern_of("a/shot7.exr"));
-    for (const char* bad : {"a.%s.exr", "a.%d.%d.exr", "a.exr", "a.%4", "a.%n.exr"}) CHECK_THROWS(check_pattern(bad));
+    for (const char* bad : {"a.%s.exr", "a.%d.%d.exr", "a.exr", "a.%4", "a.%n.exr"})
+        CHECK_THROWS(check_pattern(bad));
 }
 
 TEST_CASE("sound is read at exact places") {
@@ -211,13 +249,15 @@ TEST_CASE("sound is read at exact places") {
         CHECK(std::hypot(re, im) / 2400 > 0.4);
         return std::atan2(im, re) / (2 * 3.14159265358979) * 48; // in samples
     };
-    for (const std::int64_t first : {4800, 20000, 31234, 9000, 24000}) CHECK(std::abs(phase_error(first)) < 0.5);
+    for (const std::int64_t first : {4800, 20000, 31234, 9000, 24000})
+        CHECK(std::abs(phase_error(first)) < 0.5);
     const auto before = reader.read(-4800, 4000);
     CHECK(std::all_of(before.begin(), before.end(), [](float v) { return v == 0; }));
     const auto after = reader.read(48000 * 20, 100);
     CHECK(after == std::vector<float>(100, 0.0f));
     write_counting_movie(folder / "mute.mp4", {.sound = false});
-    CHECK(error_of([&] { SoundReader(folder / "mute.mp4", 48000, 2); }).find("holds no sound") != std::string::npos);
+    CHECK(error_of([&] { SoundReader(folder / "mute.mp4", 48000, 2); }).find("holds no sound") !=
+          std::string::npos);
 }
 
 TEST_CASE("the library decodes once for several cameras and stays within its bound") {
@@ -249,15 +289,25 @@ TEST_CASE("broken, empty, cut and foreign files get a clear word") {
         std::ofstream(folder / name, std::ios::binary) << content;
         return folder / name;
     };
-    CHECK(error_of([&] { probe(media_ref_for(folder / "none.mp4")); }).find("no such file") != std::string::npos);
+    CHECK(error_of([&] { probe(media_ref_for(folder / "none.mp4")); }).find("no such file") !=
+          std::string::npos);
     CHECK(error_of([&] { probe(media_ref_for(write("empty.mp4", ""))); }).find("empty") != std::string::npos);
     CHECK(error_of([&] { probe(media_ref_for(folder.path())); }).find("not a file") != std::string::npos);
-    CHECK(error_of([&] { probe(media_ref_for(write("text.mp4", "hello, this is no film\n"))); }).find("text.mp4") != std::string::npos);
-    CHECK(error_of([&] { probe(media_ref_for(write("cut.mp4", bytes.substr(0, bytes.size() / 2)))); }).find("cut.mp4") != std::string::npos);
-    CHECK(error_of([&] { probe(media_ref_for(write("x.exr", "v/1\x01junk"))); }).find("OpenEXR") != std::string::npos);
+    CHECK(error_of([&] {
+              probe(media_ref_for(write("text.mp4", "hello, this is no film\n")));
+          }).find("text.mp4") != std::string::npos);
+    CHECK(error_of([&] {
+              probe(media_ref_for(write("cut.mp4", bytes.substr(0, bytes.size() / 2))));
+          }).find("cut.mp4") != std::string::npos);
+    CHECK(error_of([&] { probe(media_ref_for(write("x.exr", "v/1\x01junk"))); }).find("OpenEXR") !=
+          std::string::npos);
     // A playlist names other files: none of them may be opened.
-    CHECK(error_of([&] { probe(media_ref_for(write("list.m3u8", "#EXTM3U\n#EXTINF:1,\nc.mp4\n"))); }).find("list.m3u8") != std::string::npos);
-    CHECK(error_of([&] { probe(media_ref_for(write("l.txt", "ffconcat version 1.0\nfile c.mp4\n"))); }).find("l.txt") != std::string::npos);
+    CHECK(error_of([&] {
+              probe(media_ref_for(write("list.m3u8", "#EXTM3U\n#EXTINF:1,\nc.mp4\n")));
+          }).find("list.m3u8") != std::string::npos);
+    CHECK(error_of([&] {
+              probe(media_ref_for(write("l.txt", "ffconcat version 1.0\nfile c.mp4\n")));
+          }).find("l.txt") != std::string::npos);
     // Damage in the middle: frames come or an error does, but nothing else.
     std::string hurt = bytes;
     std::mt19937 random(1);

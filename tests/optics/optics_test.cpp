@@ -9,14 +9,19 @@ using namespace porb;
 using namespace porb::test;
 
 namespace {
-const Projection kAll[] = {Projection::equidistant, Projection::equisolid, Projection::stereographic, Projection::orthographic,
-                           Projection::rectilinear};
-double fov_for(Projection p) { return p == Projection::rectilinear ? 110 : p == Projection::orthographic ? 170 : 200; }
+const Projection kAll[] = {Projection::equidistant, Projection::equisolid, Projection::stereographic,
+                           Projection::orthographic, Projection::rectilinear};
+double fov_for(Projection p) {
+    return p == Projection::rectilinear ? 110 : p == Projection::orthographic ? 170 : 200;
+}
 } // namespace
 
 TEST_CASE("each base projection is its textbook formula") {
     const double t = 0.7;
-    const auto r = [&](Projection p) { return LensMap(fisheye(2000, p == Projection::rectilinear ? 120 : 160, p)).radius(t) / fisheye(2000, p == Projection::rectilinear ? 120 : 160, p).focal_px; };
+    const auto r = [&](Projection p) {
+        return LensMap(fisheye(2000, p == Projection::rectilinear ? 120 : 160, p)).radius(t) /
+               fisheye(2000, p == Projection::rectilinear ? 120 : 160, p).focal_px;
+    };
     CHECK(r(Projection::equidistant) == Approx(t));
     CHECK(r(Projection::equisolid) == Approx(2 * std::sin(t / 2)));
     CHECK(r(Projection::stereographic) == Approx(2 * std::tan(t / 2)));
@@ -28,7 +33,8 @@ TEST_CASE("forward and inverse agree to 1e-9 rad over the whole circle") {
     std::mt19937 random(7);
     std::uniform_real_distribution<double> unit(0, 1);
     for (const Projection p : kAll)
-        for (const auto& radial : {std::array<double, 4>{}, {0.02, -0.01, 0.002, 0}, {-0.03, 0.004, 0, 0.0001}}) {
+        for (const auto& radial :
+             {std::array<double, 4>{}, {0.02, -0.01, 0.002, 0}, {-0.03, 0.004, 0, 0.0001}}) {
             Lens lens = fisheye(3000, fov_for(p), p);
             lens.radial = radial;
             lens.focal_px = focal_for_field_of_view(lens, fov_for(p) * 0.93);
@@ -36,7 +42,8 @@ TEST_CASE("forward and inverse agree to 1e-9 rad over the whole circle") {
             const LensMap map(lens);
             double worst = 0;
             for (int i = 0; i < 2000; ++i) {
-                const double phi = 2 * kPi * unit(random), r = std::sqrt(unit(random)) * (lens.circle.radius_px - 1e-6);
+                const double phi = 2 * kPi * unit(random),
+                             r = std::sqrt(unit(random)) * (lens.circle.radius_px - 1e-6);
                 const Vec2 px = lens.circle.center_px + r * Vec2(std::cos(phi), std::sin(phi));
                 const auto d = map.unproject(px);
                 if (!d) continue;
@@ -58,7 +65,8 @@ TEST_CASE("the equidistant lens is the usual four-coefficient fisheye model") {
     const LensMap map(lens);
     const Vec3 d = Vec3(0.4, -0.3, 0.8).normalized();
     const double t = std::acos(d.z()), t2 = t * t;
-    const double td = t * (1 + lens.radial[0] * t2 + lens.radial[1] * t2 * t2 + lens.radial[2] * t2 * t2 * t2 + lens.radial[3] * t2 * t2 * t2 * t2);
+    const double td = t * (1 + lens.radial[0] * t2 + lens.radial[1] * t2 * t2 +
+                           lens.radial[2] * t2 * t2 * t2 + lens.radial[3] * t2 * t2 * t2 * t2);
     const double scale = lens.focal_px * td / std::hypot(d.x(), d.y());
     const auto px = map.project(d);
     REQUIRE(px);
@@ -111,14 +119,18 @@ TEST_CASE("impossible lenses are refused by name") {
     CHECK(member([](Lens& l) { l.circle.radius_px = 0; }) == "circle/radius_px");
     CHECK(member([](Lens& l) { l.circle.center_px = {5000, 0}; }) == "circle/center_px");
     CHECK(member([](Lens& l) { l.center_px = {2, 2}; }) == "center_px");
-    CHECK(member([](Lens& l) { l.projection = Projection::orthographic; l.focal_px = 300; }) == "focal_px"); // cannot reach the rim
+    CHECK(member([](Lens& l) {
+              l.projection = Projection::orthographic;
+              l.focal_px = 300;
+          }) == "focal_px"); // cannot reach the rim
 }
 
 TEST_CASE("angles turn the way the conventions say") {
     const Vec3 ahead(0, 0, 1);
     CHECK((rotation_of({90, 0, 0}) * ahead - Vec3(1, 0, 0)).norm() < 1e-12);  // right
     CHECK((rotation_of({0, 90, 0}) * ahead - Vec3(0, -1, 0)).norm() < 1e-12); // up
-    CHECK((rotation_of({0, 0, 90}) * Vec3(0, -1, 0) - Vec3(1, 0, 0)).norm() < 1e-12); // its top to the right: clockwise
+    CHECK((rotation_of({0, 0, 90}) * Vec3(0, -1, 0) - Vec3(1, 0, 0)).norm() <
+          1e-12); // its top to the right: clockwise
 }
 
 TEST_CASE("angles survive matrices, the poles too") {
@@ -147,7 +159,8 @@ TEST_CASE("equirectangular pixels follow the formulas") {
 
 TEST_CASE("every target's pixels and directions agree both ways") {
     Target lens_target{TargetKind::lens, 300, 300, {20, 10, 5}, 90, fisheye(600, 190)};
-    for (const Target& t : {equirect_target(512), half_sphere_target(256), window_target(320, 200, {30, -20, 10}, 100), lens_target}) {
+    for (const Target& t : {equirect_target(512), half_sphere_target(256),
+                            window_target(320, 200, {30, -20, 10}, 100), lens_target}) {
         const TargetMap map(t);
         for (double y = 0.5; y < t.height; y += 7)
             for (double x = 0.5; x < t.width; x += 11) {
@@ -165,7 +178,8 @@ TEST_CASE("every target's pixels and directions agree both ways") {
 }
 
 TEST_CASE("rig files keep everything, unknown members too") {
-    const std::string text = R"({"format": "pale-orbit/rig", "version": 1, "name": "hall", "maker_note": {"x": [1, 2]},
+    const std::string text =
+        R"({"format": "pale-orbit/rig", "version": 1, "name": "hall", "maker_note": {"x": [1, 2]},
         "cameras": [{"id": "A", "serial": "none", "eye": "left",
           "lens": {"projection": "equisolid", "width": 1920, "height": 1080, "focal_px": 611.25, "center_px": [960.5, 541], "radial": [0.01, 0, 0, 0],
                    "circle": {"center_px": [960, 540], "radius_px": 930}, "glass": "made up"},
@@ -174,7 +188,8 @@ TEST_CASE("rig files keep everything, unknown members too") {
     CHECK(rig.cameras[0].lens.projection == Projection::equisolid);
     CHECK(rig.cameras[0].eyes == Eyes::left);
     const std::string out = rig_to_text(rig);
-    for (const char* kept : {"maker_note", "serial", "glass", "note"}) CHECK(out.find(kept) != std::string::npos);
+    for (const char* kept : {"maker_note", "serial", "glass", "note"})
+        CHECK(out.find(kept) != std::string::npos);
     CHECK(parse_rig(out, "r") == rig);
     CHECK(rig_to_text(parse_rig(out, "r")) == out);
 }
@@ -191,12 +206,16 @@ TEST_CASE("every missing or impossible value of a rig file is refused with its p
     CHECK(refused("\"focal_px\": ", "\"focal_px\": -").find("/cameras/0/lens/focal_px") != std::string::npos);
     CHECK(refused("\"focal_px\"", "\"focal\"").find("'focal_px' is missing") != std::string::npos);
     CHECK(refused("\"equidistant\"", "\"flat\"").find("/cameras/0/lens/projection") != std::string::npos);
-    CHECK(refused("\"yaw_deg\": 0.0", "\"yaw_deg\": \"left\"").find("/cameras/0/pose/yaw_deg") != std::string::npos);
+    CHECK(refused("\"yaw_deg\": 0.0", "\"yaw_deg\": \"left\"").find("/cameras/0/pose/yaw_deg") !=
+          std::string::npos);
     CHECK(refused("\"id\": \"B\"", "\"id\": \"A\"").find("/cameras/1/id") != std::string::npos);
     CHECK(refused("\"version\": 1", "\"version\": 2").find("/version") != std::string::npos);
     CHECK(refused("pale-orbit/rig", "other/rig").find("/format") != std::string::npos);
-    CHECK(refused("\"radius_px\": ", "\"radius_px\": -").find("/cameras/0/lens/circle/radius_px") != std::string::npos);
-    CHECK(error_of([] { parse_rig(R"({"format": "pale-orbit/rig", "version": 1, "cameras": []})", "f"); }).find("/cameras") != std::string::npos);
+    CHECK(refused("\"radius_px\": ", "\"radius_px\": -").find("/cameras/0/lens/circle/radius_px") !=
+          std::string::npos);
+    CHECK(error_of([] {
+              parse_rig(R"({"format": "pale-orbit/rig", "version": 1, "cameras": []})", "f");
+          }).find("/cameras") != std::string::npos);
 }
 
 TEST_CASE("a nominal rig of two looks both ways and shares one picture") {

@@ -11,7 +11,8 @@ namespace {
 /// A planar Y'CbCr picture with its own memory.
 struct Yuv {
     Yuv(int w, int h, int sx, int sy, int depth) {
-        planes.width = w, planes.height = h, planes.chroma_shift_x = sx, planes.chroma_shift_y = sy, planes.depth = depth;
+        planes.width = w, planes.height = h, planes.chroma_shift_x = sx, planes.chroma_shift_y = sy,
+        planes.depth = depth;
         for (std::size_t i = 0; i < 3; ++i) {
             const int pw = i ? (w + (1 << sx) - 1) >> sx : w, ph = i ? (h + (1 << sy) - 1) >> sy : h;
             planes.stride[i] = pw * (depth > 8 ? 2 : 1);
@@ -21,8 +22,10 @@ struct Yuv {
     }
     YuvPlanes<const std::uint8_t> read_only() const {
         YuvPlanes<const std::uint8_t> p;
-        p.width = planes.width, p.height = planes.height, p.chroma_shift_x = planes.chroma_shift_x, p.chroma_shift_y = planes.chroma_shift_y;
-        p.depth = planes.depth, p.matrix = planes.matrix, p.full_range = planes.full_range, p.stride = planes.stride;
+        p.width = planes.width, p.height = planes.height, p.chroma_shift_x = planes.chroma_shift_x,
+        p.chroma_shift_y = planes.chroma_shift_y;
+        p.depth = planes.depth, p.matrix = planes.matrix, p.full_range = planes.full_range,
+        p.stride = planes.stride;
         for (std::size_t i = 0; i < 3; ++i) p.plane[i] = planes.plane[i];
         return p;
     }
@@ -36,7 +39,8 @@ double worst_difference(const Picture& a, const Picture& b) {
     for (int y = 3; y < a.height() - 3; ++y)
         for (int x = 3; x < a.width() - 3; ++x) {
             const Rgba p = pixel_at(a, x, y), q = pixel_at(b, x, y);
-            worst = std::max({worst, double(std::abs(p.r - q.r)), double(std::abs(p.g - q.g)), double(std::abs(p.b - q.b))});
+            worst = std::max({worst, double(std::abs(p.r - q.r)), double(std::abs(p.g - q.g)),
+                              double(std::abs(p.b - q.b))});
         }
     return worst;
 }
@@ -56,7 +60,8 @@ TEST_CASE("halves hold every 8- and 10-bit level apart") {
 
 TEST_CASE("the sRGB curve and its way back") {
     CHECK(encoded_from_linear(0.18f) == Approx(0.4613f).margin(1e-3));
-    for (const float v : {-0.5f, 0.0f, 0.001f, 0.02f, 0.5f, 1.0f, 12.0f}) CHECK(linear_from_encoded(encoded_from_linear(v)) == Approx(v).margin(1e-5));
+    for (const float v : {-0.5f, 0.0f, 0.001f, 0.02f, 0.5f, 1.0f, 12.0f})
+        CHECK(linear_from_encoded(encoded_from_linear(v)) == Approx(v).margin(1e-5));
 }
 
 TEST_CASE("smooth pictures survive Y'CbCr and back") {

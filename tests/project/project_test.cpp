@@ -23,7 +23,8 @@ Project full_project(const std::filesystem::path& folder) {
     shot.out = Rational(1001, 300);
     shot.orientation = {12, -3, 0.5};
     shot.agree_distance_m = 2.25;
-    shot.cameras[0].media = shot.cameras[1].media = shot.sound = add_media(p, {folder / "media/a.mp4", MediaKind::video, FrameRate(30)});
+    shot.cameras[0].media = shot.cameras[1].media = shot.sound =
+        add_media(p, {folder / "media/a.mp4", MediaKind::video, FrameRate(30)});
     add_media(p, {folder / "s.%04d.exr", MediaKind::sequence, FrameRate(24000, 1001)});
     shot.cameras[1].offset = Rational(-7, 11);
     shot.cameras[1].reach_deg = 93.5;
@@ -57,14 +58,17 @@ TEST_CASE("paths are relative to the project and move with it") {
 TEST_CASE("unknown members of every level survive a round trip") {
     const TempFolder folder;
     std::string text = project_to_text(full_project(folder.path()), folder / "p.porb");
-    for (const char* key : {"\"camera\": \"A\"", "\"container\": \"mp4\"", "\"in_s\"", "\"kind\": \"video\"", "\"deliverables\""}) {
+    for (const char* key : {"\"camera\": \"A\"", "\"container\": \"mp4\"", "\"in_s\"", "\"kind\": \"video\"",
+                            "\"deliverables\""}) {
         const auto at = text.find(key);
         REQUIRE(at != std::string::npos);
         text.insert(at, "\"from_the_future\": {\"x\": 1}, ");
     }
     const std::string again = project_to_text(parse_project(text, folder / "p.porb"), folder / "p.porb");
     std::size_t count = 0;
-    for (auto at = again.find("from_the_future"); at != again.npos; at = again.find("from_the_future", at + 1)) ++count;
+    for (auto at = again.find("from_the_future"); at != again.npos;
+         at = again.find("from_the_future", at + 1))
+        ++count;
     CHECK(count == 5);
 }
 
@@ -80,11 +84,14 @@ TEST_CASE("damaged projects are refused with the place") {
     };
     CHECK(refused("pale-orbit/project", "pale-orbit/rig").find("/format") != std::string::npos);
     CHECK(refused("\"version\": 1\n}", "\"version\": 9\n}").find("update") != std::string::npos);
-    CHECK(refused("\"camera\": \"B\"", "\"camera\": \"Z\"").find("/shots/0/cameras/1/camera") != std::string::npos);
-    CHECK(refused("\"reach_deg\": 93.5", "\"reach_deg\": 930").find("/shots/0/cameras/1/reach_deg") != std::string::npos);
+    CHECK(refused("\"camera\": \"B\"", "\"camera\": \"Z\"").find("/shots/0/cameras/1/camera") !=
+          std::string::npos);
+    CHECK(refused("\"reach_deg\": 93.5", "\"reach_deg\": 930").find("/shots/0/cameras/1/reach_deg") !=
+          std::string::npos);
     CHECK(refused("\"out_s\": \"1001/300\"", "\"out_s\": 0.1").find("/shots/0/out_s") != std::string::npos);
     CHECK(refused("\"media\": \"a\"", "\"media\": \"zz\"").find("'zz'") != std::string::npos);
-    CHECK(refused("\"shot\": \"shot-1\"", "\"shot\": \"shot-7\"").find("/deliverables/0/shot") != std::string::npos);
+    CHECK(refused("\"shot\": \"shot-1\"", "\"shot\": \"shot-7\"").find("/deliverables/0/shot") !=
+          std::string::npos);
     CHECK(refused("\"width\": 3840", "\"width\": 3841").find("multiple of 4") != std::string::npos);
     CHECK(refused("s.%04d.exr", "s.%n.exr").find("/media/1/path") != std::string::npos);
     CHECK(refused("\"rate\": \"30000/1001\"", "\"rate\": 0").find("/shots/0/rate") != std::string::npos);
@@ -172,7 +179,9 @@ TEST_CASE("autosaves of dead processes are found, of living ones left alone") {
 TEST_CASE("a kill at any moment of saving leaves the old project or the new one") {
     const TempFolder folder;
     Project p = full_project(folder.path());
-    for (int i = 0; i < 300; ++i) p.shots[0].extra_json = "{\"note\": \"" + std::string(20000, 'x') + "\"}"; // a save that takes a while
+    for (int i = 0; i < 300; ++i)
+        p.shots[0].extra_json =
+            "{\"note\": \"" + std::string(20000, 'x') + "\"}"; // a save that takes a while
     const auto file = folder / "p.porb";
     save_project(p, file);
     for (int round = 0; round < 20; ++round) {

@@ -13,7 +13,8 @@ using namespace porb::test;
 
 namespace {
 
-Picture stitched(const Project& project, int width, SphereMapping mapping = SphereMapping::equirect, Eye eye = Eye::mono) {
+Picture stitched(const Project& project, int width, SphereMapping mapping = SphereMapping::equirect,
+                 Eye eye = Eye::mono) {
     Composer composer(std::make_shared<MediaLibrary>());
     View view;
     view.target = mapping == SphereMapping::equirect ? equirect_target(width) : half_sphere_target(width);
@@ -25,7 +26,8 @@ Picture stitched(const Project& project, int width, SphereMapping mapping = Sphe
 Picture shifted(const Picture& in, int by) {
     Picture out(in.width(), in.height());
     for (int y = 0; y < in.height(); ++y)
-        for (int x = 0; x < in.width(); ++x) set_pixel(out, (x + by + in.width()) % in.width(), y, pixel_at(in, x, y));
+        for (int x = 0; x < in.width(); ++x)
+            set_pixel(out, (x + by + in.width()) % in.width(), y, pixel_at(in, x, y));
     return out;
 }
 
@@ -42,7 +44,8 @@ TEST_CASE("a true-rig stitch of a distant scene is the true panorama, at every p
     const StillTake take = hall_still(folder, options);
     sim::Hall hall;
     const int width = options.rig == sim::SimRig::ring_of_six ? 480 : 720;
-    const Picture truth = sim::true_panorama(hall, options, 0, SphereMapping::equirect, width, sim::TruthEye::mono);
+    const Picture truth =
+        sim::true_panorama(hall, options, 0, SphereMapping::equirect, width, sim::TruthEye::mono);
     const Picture made = stitched(take.project, width);
     REQUIRE(made.height() == truth.height());
     CHECK(hole_share(made) == 0);
@@ -51,8 +54,9 @@ TEST_CASE("a true-rig stitch of a distant scene is the true panorama, at every p
     // No offset: any shift, even by one pixel, is clearly worse.
     CHECK(psnr_db(shifted(made, 1), truth) < db - 3);
     CHECK(psnr_db(shifted(made, -1), truth) < db - 3);
-    // Every pixel: both were averaged over their own pixel grids, so edges may differ, but each pixel lies within the
-    // range of the truth's nearest neighbours (two pixels about, more near the poles where columns crowd).
+    // Every pixel: both were averaged over their own pixel grids, so edges may differ, but each pixel lies
+    // within the range of the truth's nearest neighbours (two pixels about, more near the poles where columns
+    // crowd).
     std::size_t far_off = 0;
     for (int y = 0; y < made.height(); ++y) {
         const double lat = (0.5 - (y + 0.5) / made.height()) * kPi;
@@ -62,7 +66,9 @@ TEST_CASE("a true-rig stitch of a distant scene is the true panorama, at every p
             float low = 9, high = -9;
             for (int dy = -2; dy <= 2; ++dy)
                 for (int dx = -reach_x; dx <= reach_x; ++dx) {
-                    const float g = pixel_at(truth, (x + dx + 2 * width) % width, std::clamp(y + dy, 0, made.height() - 1)).g;
+                    const float g = pixel_at(truth, (x + dx + 2 * width) % width,
+                                             std::clamp(y + dy, 0, made.height() - 1))
+                                        .g;
                     low = std::min(low, g);
                     high = std::max(high, g);
                 }
@@ -81,7 +87,8 @@ TEST_CASE("the nominal rig of a faulty take stitches worse than its true one") {
     options.seed = 5;
     StillTake take = hall_still(folder, options);
     sim::Hall hall;
-    const Picture truth = sim::true_panorama(hall, options, 0, SphereMapping::equirect, 480, sim::TruthEye::mono);
+    const Picture truth =
+        sim::true_panorama(hall, options, 0, SphereMapping::equirect, 480, sim::TruthEye::mono);
     const double with_truth = psnr_db(stitched(take.project, 480), truth);
     for (std::size_t i = 0; i < 2; ++i) {
         Camera& c = take.project.shots[0].rig.cameras[i];
@@ -97,7 +104,9 @@ TEST_CASE("each eye of the 180 pair is its own true view") {
     options.circle_size = 360;
     const StillTake take = hall_still(folder, options);
     sim::Hall hall;
-    const auto truth = [&](sim::TruthEye e) { return sim::true_panorama(hall, options, 0, SphereMapping::half_equirect, 320, e); };
+    const auto truth = [&](sim::TruthEye e) {
+        return sim::true_panorama(hall, options, 0, SphereMapping::half_equirect, 320, e);
+    };
     const Picture left = stitched(take.project, 320, SphereMapping::half_equirect, Eye::left);
     const Picture right = stitched(take.project, 320, SphereMapping::half_equirect, Eye::right);
     const Picture true_left = truth(sim::TruthEye::left), true_right = truth(sim::TruthEye::right);
@@ -187,7 +196,13 @@ TEST_CASE("a simulated folder is complete, and its project opens and stitches") 
     options.truth_width = 64;
     options.truth_times = {0.0};
     double last = 0;
-    const auto files = sim::simulate(options, folder / "take", [&](double p) { CHECK(p >= last); last = p; }, Cancel());
+    const auto files = sim::simulate(
+        options, folder / "take",
+        [&](double p) {
+            CHECK(p >= last);
+            last = p;
+        },
+        Cancel());
     CHECK(last == 1);
     for (const auto& f : files) CHECK(std::filesystem::exists(f));
     CHECK(files.size() == 6 + 3 + 1 + 4);

@@ -43,7 +43,9 @@ struct StillProject {
         for (auto& c : shot.cameras) c.media = add_media(project, media_ref_for(folder / "s.png"));
         project.shots.push_back(shot);
     }
-    Picture compose(const View& view) { return composer.compose(project, project.shots[0], Rational(0), view); }
+    Picture compose(const View& view) {
+        return composer.compose(project, project.shots[0], Rational(0), view);
+    }
     Project project;
     Composer composer{std::make_shared<MediaLibrary>()};
 };
@@ -71,7 +73,8 @@ TEST_CASE("the kernel does what the slow obvious way does") {
     for (int y = 0; y < plan.height; y += step)
         for (int x = 0; x < plan.width; ++x) {
             const Rgba a = pixel_at(fast, x, y), b = pixel_at(slow, x, y);
-            worst = std::max({worst, double(std::abs(a.r - b.r)), double(std::abs(a.g - b.g)), double(std::abs(a.a - b.a))});
+            worst = std::max({worst, double(std::abs(a.r - b.r)), double(std::abs(a.g - b.g)),
+                              double(std::abs(a.a - b.a))});
         }
     CHECK(worst < 0.006); // positions in 1/256 pixel on pure noise, and halves
 }
@@ -95,12 +98,18 @@ TEST_CASE("parabolas are close enough to exact positions") {
                 const Mat3 from_world = rotation_of(camera.pose.turn).transpose();
                 for (int i = 0; i < kSegment && s * kSegment + i < plan.width; ++i) {
                     if (!c.full && plan.weights[c.weights + std::size_t(i)] <= 0) continue;
-                    const Vec2 exact = lens.project_anywhere(from_world * *target.direction({s * kSegment + i + 0.5, y + 0.5}));
+                    const Vec2 exact = lens.project_anywhere(
+                        from_world * *target.direction({s * kSegment + i + 0.5, y + 0.5}));
                     const double t = i / 15.0;
-                    const auto at = [&](const float* n) { return n[0] * (2 * t - 1) * (t - 1) + n[1] * 4 * t * (1 - t) + n[2] * t * (2 * t - 1); };
+                    const auto at = [&](const float* n) {
+                        return n[0] * (2 * t - 1) * (t - 1) + n[1] * 4 * t * (1 - t) + n[2] * t * (2 * t - 1);
+                    };
                     const double scale = 1.0 / (1 << plan.cameras[c.camera].level);
-                    const double u = c.exact ? plan.positions[c.positions + std::size_t(i)] : at(c.u), v = c.exact ? plan.positions[c.positions + kSegment + std::size_t(i)] : at(c.v);
-                    worst = std::max({worst, std::abs(u - exact.x() * scale), std::abs(v - exact.y() * scale)});
+                    const double u = c.exact ? plan.positions[c.positions + std::size_t(i)] : at(c.u),
+                                 v = c.exact ? plan.positions[c.positions + kSegment + std::size_t(i)]
+                                             : at(c.v);
+                    worst =
+                        std::max({worst, std::abs(u - exact.x() * scale), std::abs(v - exact.y() * scale)});
                 }
             }
         }
@@ -110,9 +119,9 @@ TEST_CASE("parabolas are close enough to exact positions") {
 TEST_CASE("weights: one alone is whole, neighbours share, nothing beyond the reach") {
     CHECK(blend_weight(-0.1, -0.1, 4) == 0);
     CHECK(blend_weight(10, 10, 4) == 1);
-    CHECK(blend_weight(6, 10, 4) == 0);          // a neighbour four degrees better placed takes over
+    CHECK(blend_weight(6, 10, 4) == 0); // a neighbour four degrees better placed takes over
     CHECK(blend_weight(8, 10, 4) == Approx(0.5));
-    CHECK(blend_weight(0.5, 0.5, 4) < 0.3);      // fades towards its own reach
+    CHECK(blend_weight(0.5, 0.5, 4) < 0.3); // fades towards its own reach
 }
 
 TEST_CASE("planned weights add up to the coverage") {
@@ -137,7 +146,9 @@ TEST_CASE("no sample is ever taken outside an image circle") {
     for (int y = 0; y < 200; ++y)
         for (int x = 0; x < 400; ++x) {
             bool inside = false;
-            for (const auto& c : rig.cameras) inside = inside || (Vec2(x + 0.5, y + 0.5) - c.lens.circle.center_px).norm() < c.lens.circle.radius_px + 0.7072;
+            for (const auto& c : rig.cameras)
+                inside = inside || (Vec2(x + 0.5, y + 0.5) - c.lens.circle.center_px).norm() <
+                                       c.lens.circle.radius_px + 0.7072;
             set_pixel(source, x, y, inside ? Rgba{1, 1, 1, 1} : Rgba{0, 0, 0, 1});
         }
     StillProject p(folder, rig, source);
@@ -194,7 +205,9 @@ TEST_CASE("orientation turns the sphere, and the agree distance shifts a displac
     p.project.shots[0].orientation.yaw_deg = 30; // what was ahead is now 30 degrees to the right: 60 columns
     const Picture after = p.compose(map_view(720));
     double worst = 0;
-    for (int x = 120; x < 500; ++x) worst = std::max(worst, double(std::abs(pixel_at(before, x, 180).g - pixel_at(after, x + 60, 180).g)));
+    for (int x = 120; x < 500; ++x)
+        worst =
+            std::max(worst, double(std::abs(pixel_at(before, x, 180).g - pixel_at(after, x + 60, 180).g)));
     CHECK(worst < 0.02);
 
     Rig rig = tiny_rig(256);
@@ -207,7 +220,8 @@ TEST_CASE("orientation turns the sphere, and the agree distance shifts a displac
     // Straight ahead at 2 m lies atan(0.5 / 2) to the left of the displaced camera's axis.
     const auto& s = plan.segments[std::size_t(512 * plan.segments_per_row + 1024 / kSegment)];
     const Contribution& c = plan.contributions[s.first];
-    const double expected = rig.cameras[0].lens.center_px.x() - rig.cameras[0].lens.focal_px * std::atan2(0.5, 2);
+    const double expected =
+        rig.cameras[0].lens.center_px.x() - rig.cameras[0].lens.focal_px * std::atan2(0.5, 2);
     CHECK(c.u[0] == Approx(expected).margin(0.3));
 }
 
@@ -221,7 +235,9 @@ TEST_CASE("a region is exactly that part of the whole") {
     REQUIRE(part.width() == 333);
     double worst = 0;
     for (int y = 0; y < 77; ++y)
-        for (int x = 0; x < 333; ++x) worst = std::max(worst, double(std::abs(pixel_at(part, x, y).r - pixel_at(whole, x + 237, y + 101).r)));
+        for (int x = 0; x < 333; ++x)
+            worst = std::max(worst,
+                             double(std::abs(pixel_at(part, x, y).r - pixel_at(whole, x + 237, y + 101).r)));
     CHECK(worst < 0.02); // segments start elsewhere: positions differ by thousandths of a pixel
 }
 

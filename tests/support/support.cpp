@@ -29,7 +29,9 @@ Lens fisheye(int size, double fov_deg, Projection projection) {
     return lens;
 }
 
-Rig tiny_rig(int size) { return sim::simulated_rig(sim::SimRig::two_fisheyes, size); }
+Rig tiny_rig(int size) {
+    return sim::simulated_rig(sim::SimRig::two_fisheyes, size);
+}
 
 Picture gradient(int width, int height) {
     Picture p(width, height);
