@@ -43,27 +43,19 @@ class ChromaRow {
             shift == 0 ? near_row : std::clamp(near_row + ((y & 1) ? 1 : -1), 0, height_ - 1);
         const Sample* a = plane_row<Sample>(in_, plane, near_row);
         const Sample* b = plane_row<Sample>(in_, plane, other_row);
-        const float wa = shift == 0 ? 1.0f : 0.75f, wb = 1 - wa, centre = centre_;
+        const float wa = shift == 0 ? 1.0f : 0.75f;
         float* mid = blended_.data() + 1;
-        for (int i = 0; i < width_; ++i) mid[i] = wa * float(a[i]) + wb * float(b[i]) - centre;
+        if constexpr (sizeof(Sample) == 1)
+            simd::blend_chroma8(a, b, wa, centre_, width_, mid);
+        else
+            simd::blend_chroma16(a, b, wa, centre_, width_, mid);
         mid[-1] = mid[0];
         mid[width_] = mid[width_ - 1];
         if (in_.chroma_shift_x == 0) {
             std::copy(mid, mid + in_.width, out);
             return;
         }
-        const int pairs = in_.width / 2;
-        if (in_.chroma_centred) {
-            for (int i = 0; i < pairs; ++i) {
-                out[2 * i] = 0.75f * mid[i] + 0.25f * mid[i - 1];
-                out[2 * i + 1] = 0.75f * mid[i] + 0.25f * mid[i + 1];
-            }
-        } else {
-            for (int i = 0; i < pairs; ++i) {
-                out[2 * i] = mid[i];
-                out[2 * i + 1] = 0.5f * (mid[i] + mid[i + 1]);
-            }
-        }
+        simd::widen_chroma(mid, in_.width / 2, in_.chroma_centred, out);
         if (in_.width & 1) out[in_.width - 1] = mid[width_ - 1];
     }
 
@@ -106,16 +98,17 @@ struct FloatRow {
 
 template <class Sample>
 void quantise(const float* in, int count, float scale, float offset, float top, Sample* out) {
-    for (int i = 0; i < count; ++i)
-        out[i] = static_cast<Sample>(
-            static_cast<int>(std::min(std::max(in[i] * scale + offset, 0.0f), top) + 0.5f));
+    if constexpr (sizeof(Sample) == 1)
+        simd::quantise8(in, count, scale, offset, top, out);
+    else
+        simd::quantise16(in, count, scale, offset, top, out);
 }
 
 template <class Sample>
 void yuv_from_rgba_of(const Picture& in, const YuvPlanes<std::uint8_t>& out) {
     const Levels l = levels_of(out.depth, out.full_range);
     const float kr = float(out.matrix.kr), kb = float(out.matrix.kb), kg = 1 - kr - kb;
-    const float to_u = 0.5f / (1 - kb), to_v = 0.5f / (1 - kr);
+    const simd::RgbToYuv c{kr, kg, kb, 0.5f / (1 - kb), 0.5f / (1 - kr)};
     const int w = in.width(), sx = out.chroma_shift_x, sy = out.chroma_shift_y;
     const int chroma_rows = (in.height() + (1 << sy) - 1) >> sy, chroma_width = (w + (1 << sx) - 1) >> sx;
     parallel_ranges(chroma_rows, kRowsAtATime / 2, [&](int begin, int end) {
@@ -128,15 +121,8 @@ void yuv_from_rgba_of(const Picture& in, const YuvPlanes<std::uint8_t>& out) {
             const int first = cy << sy, count = std::min(1 << sy, in.height() - first);
             for (int y = first; y < first + count; ++y) {
                 simd::planes_from_rgba_row(in.row(y), w, row.r.data(), row.g.data(), row.b.data());
-                const float* r = row.r.data();
-                const float* g = row.g.data();
-                const float* b = row.b.data();
-                for (int x = 0; x < w; ++x) {
-                    const float value = kr * r[x] + kg * g[x] + kb * b[x];
-                    luma[std::size_t(x)] = value;
-                    u[std::size_t(x) + 1] += (b[x] - value) * to_u;
-                    v[std::size_t(x) + 1] += (r[x] - value) * to_v;
-                }
+                simd::add_yuv(row.r.data(), row.g.data(), row.b.data(), w, c, luma.data(), u.data() + 1,
+                              v.data() + 1);
                 quantise(luma.data(), w, float(l.y_scale), float(l.y_offset), float(l.top),
                          plane_row<Sample>(out, 0, y));
             }
@@ -148,9 +134,7 @@ void yuv_from_rgba_of(const Picture& in, const YuvPlanes<std::uint8_t>& out) {
                 const float scale = float(l.c_scale) / float(count);
                 const float* source = mid;
                 if (sx == 1) {
-                    for (int i = 0; i < chroma_width; ++i)
-                        thin[std::size_t(i)] =
-                            0.25f * mid[2 * i - 1] + 0.5f * mid[2 * i] + 0.25f * mid[2 * i + 1];
+                    simd::thin_chroma(mid, chroma_width, thin.data());
                     source = thin.data();
                 }
                 quantise(source, chroma_width, scale, float(l.c_offset), float(l.top),

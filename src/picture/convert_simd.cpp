@@ -157,6 +157,77 @@ HWY_ATTR void BytesFromRgbaRow(const Half* in, int width, bool swap_red_blue, st
     }
 }
 
+// Plain loops: the compiler makes vectors of them, for each target's own width.
+
+template <class Sample>
+HWY_ATTR void BlendChroma(const Sample* __restrict a, const Sample* __restrict b, float wa, float centre,
+                          int width, float* __restrict out) {
+    const float wb = 1 - wa;
+    for (int i = 0; i < width; ++i) out[i] = wa * float(a[i]) + wb * float(b[i]) - centre;
+}
+HWY_ATTR void BlendChroma8(const std::uint8_t* a, const std::uint8_t* b, float wa, float centre, int width,
+                           float* out) {
+    BlendChroma(a, b, wa, centre, width, out);
+}
+HWY_ATTR void BlendChroma16(const std::uint16_t* a, const std::uint16_t* b, float wa, float centre, int width,
+                            float* out) {
+    BlendChroma(a, b, wa, centre, width, out);
+}
+
+HWY_ATTR void WidenChroma(const float* __restrict in, int pairs, bool centred, float* __restrict out) {
+    if (centred)
+        for (int i = 0; i < pairs; ++i) {
+            out[2 * i] = 0.75f * in[i] + 0.25f * in[i - 1];
+            out[2 * i + 1] = 0.75f * in[i] + 0.25f * in[i + 1];
+        }
+    else
+        for (int i = 0; i < pairs; ++i) {
+            out[2 * i] = in[i];
+            out[2 * i + 1] = 0.5f * (in[i] + in[i + 1]);
+        }
+}
+
+HWY_ATTR void AddYuv(const float* __restrict r, const float* __restrict g, const float* __restrict b,
+                     int width, const RgbToYuv& c, float* __restrict luma, float* __restrict u,
+                     float* __restrict v) {
+    const RgbToYuv k = c;
+    for (int x = 0; x < width; ++x) {
+        const float value = k.kr * r[x] + k.kg * g[x] + k.kb * b[x];
+        luma[x] = value;
+        u[x] += (b[x] - value) * k.to_u;
+        v[x] += (r[x] - value) * k.to_v;
+    }
+}
+
+HWY_ATTR void ThinChroma(const float* __restrict in, int count, float* __restrict out) {
+    for (int i = 0; i < count; ++i) out[i] = 0.25f * in[2 * i - 1] + 0.5f * in[2 * i] + 0.25f * in[2 * i + 1];
+}
+
+template <class Sample>
+HWY_ATTR void Quantise(const float* in, int count, float scale, float offset, float top, Sample* out) {
+    const Df d;
+    const hn::Rebind<std::int32_t, Df> di;
+    const hn::Rebind<Sample, Df> ds;
+    const int n = static_cast<int>(hn::Lanes(d));
+    const auto vs = hn::Set(d, scale), vo = hn::Set(d, offset), high = hn::Set(d, top),
+               half = hn::Set(d, 0.5f);
+    int i = 0;
+    for (; i + n <= count; i += n) {
+        const auto v = hn::Min(hn::Max(hn::MulAdd(hn::LoadU(d, in + i), vs, vo), hn::Zero(d)), high);
+        hn::StoreU(hn::DemoteTo(ds, hn::ConvertTo(di, hn::Add(v, half))), ds, out + i);
+    }
+    for (; i < count; ++i)
+        out[i] = static_cast<Sample>(
+            static_cast<int>(std::min(std::max(in[i] * scale + offset, 0.0f), top) + 0.5f));
+}
+HWY_ATTR void Quantise8(const float* in, int count, float scale, float offset, float top, std::uint8_t* out) {
+    Quantise(in, count, scale, offset, top, out);
+}
+HWY_ATTR void Quantise16(const float* in, int count, float scale, float offset, float top,
+                         std::uint16_t* out) {
+    Quantise(in, count, scale, offset, top, out);
+}
+
 } // namespace porb::simd::HWY_NAMESPACE
 HWY_AFTER_NAMESPACE();
 
@@ -169,6 +240,13 @@ HWY_EXPORT(RgbaRowFromYuv8);
 HWY_EXPORT(RgbaRowFromYuv16);
 HWY_EXPORT(PlanesFromRgbaRow);
 HWY_EXPORT(BytesFromRgbaRow);
+HWY_EXPORT(BlendChroma8);
+HWY_EXPORT(BlendChroma16);
+HWY_EXPORT(WidenChroma);
+HWY_EXPORT(AddYuv);
+HWY_EXPORT(ThinChroma);
+HWY_EXPORT(Quantise8);
+HWY_EXPORT(Quantise16);
 
 void floats_from_halves(const Half* in, float* out, std::size_t count) {
     HWY_DYNAMIC_DISPATCH(FloatsFromHalves)(in, out, count);
@@ -192,6 +270,30 @@ void planes_from_rgba_row(const Half* in, int width, float* r, float* g, float* 
 }
 void bytes_from_rgba_row(const Half* in, int width, bool swap_red_blue, std::uint8_t* out) {
     HWY_DYNAMIC_DISPATCH(BytesFromRgbaRow)(in, width, swap_red_blue, out);
+}
+void blend_chroma8(const std::uint8_t* a, const std::uint8_t* b, float wa, float centre, int width,
+                   float* out) {
+    HWY_DYNAMIC_DISPATCH(BlendChroma8)(a, b, wa, centre, width, out);
+}
+void blend_chroma16(const std::uint16_t* a, const std::uint16_t* b, float wa, float centre, int width,
+                    float* out) {
+    HWY_DYNAMIC_DISPATCH(BlendChroma16)(a, b, wa, centre, width, out);
+}
+void widen_chroma(const float* in, int pairs, bool centred, float* out) {
+    HWY_DYNAMIC_DISPATCH(WidenChroma)(in, pairs, centred, out);
+}
+void add_yuv(const float* r, const float* g, const float* b, int width, const RgbToYuv& c, float* luma,
+             float* u, float* v) {
+    HWY_DYNAMIC_DISPATCH(AddYuv)(r, g, b, width, c, luma, u, v);
+}
+void thin_chroma(const float* in, int count, float* out) {
+    HWY_DYNAMIC_DISPATCH(ThinChroma)(in, count, out);
+}
+void quantise8(const float* in, int count, float scale, float offset, float top, std::uint8_t* out) {
+    HWY_DYNAMIC_DISPATCH(Quantise8)(in, count, scale, offset, top, out);
+}
+void quantise16(const float* in, int count, float scale, float offset, float top, std::uint16_t* out) {
+    HWY_DYNAMIC_DISPATCH(Quantise16)(in, count, scale, offset, top, out);
 }
 } // namespace porb::simd
 #endif

@@ -8,18 +8,23 @@
 #include <cstdlib>
 #include <cstring>
 #include <new>
+#include <sys/mman.h>
 
 namespace porb {
 
 namespace {
-constexpr std::size_t kAlignment = 64;
+constexpr std::size_t kAlignment = 64, kHugePage = 2u << 20;
 constexpr std::size_t kSlackHalves = 64; // vector loads may run past the last pixel
 
+/// Large pictures are put on huge pages where the system has them: warping walks all over its source, and
+/// with small pages most of its time would go into looking up addresses.
 Half* allocate(std::size_t halves) {
-    const std::size_t bytes =
-        ((halves + kSlackHalves) * sizeof(Half) + kAlignment - 1) / kAlignment * kAlignment;
-    void* memory = std::aligned_alloc(kAlignment, bytes);
+    const std::size_t wanted = (halves + kSlackHalves) * sizeof(Half);
+    const std::size_t alignment = wanted >= 2 * kHugePage ? kHugePage : kAlignment;
+    const std::size_t bytes = (wanted + alignment - 1) / alignment * alignment;
+    void* memory = std::aligned_alloc(alignment, bytes);
     if (!memory) throw std::bad_alloc();
+    if (alignment == kHugePage) ::madvise(memory, bytes, MADV_HUGEPAGE);
     return static_cast<Half*>(memory);
 }
 } // namespace

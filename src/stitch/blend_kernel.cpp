@@ -173,53 +173,95 @@ HWY_ATTR HWY_INLINE V4 sample(const Half* base, std::ptrdiff_t stride, const Spo
         return linear_sample(p, stride, linear[s.phase_u[i]], linear[s.phase_v[i]]);
 }
 
+/// A source as the inner loop wants it.
+struct Pixels {
+    const Half* base;
+    std::ptrdiff_t stride; ///< in halves
+    int width, height;
+};
+
+template <Filter filter>
+class Blender {
+  public:
+    Blender(const BlendPlan& plan, std::span<const Picture> sources) : plan_(plan) {
+        for (const Picture& p : sources)
+            sources_.push_back({p.row(0), std::ptrdiff_t(p.width()) * 4, p.width(), p.height()});
+    }
+
+    HWY_ATTR void segment(const Segment& segment, int count, Half* to) {
+        if (segment.count == 0) {
+            std::memset(to, 0, std::size_t(count) * 8);
+            return;
+        }
+        const Contribution* c = plan_.contributions.data() + segment.first;
+        if (segment.count == 1 && c->full && count == kSegment)
+            alone(*c, to);
+        else
+            shared(c, segment.count, count, to);
+    }
+
+  private:
+    HWY_ATTR void alone(const Contribution& c, Half* to) {
+        const Pixels& source = sources_[c.camera];
+        find_spots<filter>(plan_, c, source.width, source.height, spots_);
+#if HWY_MAX_BYTES >= 32
+        const hn::FixedTag<float, 8> d8; // two pixels are finished together
+        const hn::Rebind<hwy::float16_t, decltype(d8)> dh;
+        for (int i = 0; i < kSegment; i += 2) {
+            const V4 first = at(source, i), second = at(source, i + 1);
+            hn::StoreU(hn::DemoteTo(dh, hn::Combine(d8, second, first)), dh,
+                       reinterpret_cast<hwy::float16_t*>(to + 4 * i));
+        }
+#else
+        for (int i = 0; i < kSegment; ++i) store(at(source, i), to + 4 * i);
+#endif
+    }
+
+    HWY_ATTR void shared(const Contribution* c, std::uint32_t contributions, int count, Half* to) {
+        const D4 d;
+        alignas(64) float sum[kSegment * 4] = {};
+        for (std::uint32_t k = 0; k < contributions; ++k, ++c) {
+            const Pixels& source = sources_[c->camera];
+            find_spots<filter>(plan_, *c, source.width, source.height, spots_);
+            const float* weights = plan_.weights.data() + c->weights;
+            for (int i = 0; i < count; ++i) {
+                const float w = c->full ? 1.0f : weights[i];
+                if (w <= 0) continue;
+                hn::Store(hn::MulAdd(at(source, i), hn::Set(d, w), hn::Load(d, sum + 4 * i)), d, sum + 4 * i);
+            }
+        }
+        for (int i = 0; i < count; ++i) store(hn::Load(d, sum + 4 * i), to + 4 * i);
+    }
+
+    HWY_ATTR HWY_INLINE V4 at(const Pixels& source, int i) const {
+        return sample<filter>(source.base, source.stride, spots_, i, cubic_, linear_);
+    }
+    HWY_ATTR static HWY_INLINE void store(V4 v, Half* to) {
+        const hn::Rebind<hwy::float16_t, D4> dh;
+        hn::StoreU(hn::DemoteTo(dh, v), dh, reinterpret_cast<hwy::float16_t*>(to));
+    }
+
+    const BlendPlan& plan_;
+    std::vector<Pixels> sources_;
+    const Taps4* cubic_ = cubic_taps();
+    const Taps2* linear_ = linear_taps();
+    Spots spots_;
+};
+
+/// Rows are followed in narrow columns, so that the source pixels which neighbouring rows share stay in the
+/// nearest cache.
 template <Filter filter>
 HWY_ATTR void blend(const BlendPlan& plan, std::span<const Picture> sources, int begin, int end,
                     Picture& out) {
-    const D4 d;
-    const hn::Rebind<hwy::float16_t, D4> dh;
-    const Taps4* cubic = cubic_taps();
-    const Taps2* linear = linear_taps();
-    Spots spots;
-    alignas(64) float sum[kSegment * 4];
-    for (int y = begin; y < end; ++y) {
-        const Segment* segment = plan.segments.data() + std::size_t(y) * std::size_t(plan.segments_per_row);
-        for (int x = 0; x < plan.width; x += kSegment, ++segment) {
-            const int count = std::min(kSegment, plan.width - x);
-            Half* to = out.row(y) + std::size_t(x) * 4;
-            if (segment->count == 0) {
-                std::memset(to, 0, std::size_t(count) * 8);
-                continue;
-            }
-            const Contribution* c = plan.contributions.data() + segment->first;
-            if (segment->count == 1 && c->full) {
-                const Picture& source = sources[c->camera];
-                find_spots<filter>(plan, *c, source.width(), source.height(), spots);
-                const std::ptrdiff_t stride = std::ptrdiff_t(source.width()) * 4;
-                for (int i = 0; i < count; ++i)
-                    hn::StoreU(
-                        hn::DemoteTo(dh, sample<filter>(source.row(0), stride, spots, i, cubic, linear)), dh,
-                        reinterpret_cast<hwy::float16_t*>(to + 4 * i));
-                continue;
-            }
-            std::memset(sum, 0, sizeof sum);
-            for (std::uint32_t k = 0; k < segment->count; ++k, ++c) {
-                const Picture& source = sources[c->camera];
-                find_spots<filter>(plan, *c, source.width(), source.height(), spots);
-                const std::ptrdiff_t stride = std::ptrdiff_t(source.width()) * 4;
-                const float* weights = plan.weights.data() + c->weights;
-                for (int i = 0; i < count; ++i) {
-                    const float w = c->full ? 1.0f : weights[i];
-                    if (w <= 0) continue;
-                    const auto v = sample<filter>(source.row(0), stride, spots, i, cubic, linear);
-                    hn::Store(hn::MulAdd(v, hn::Set(d, w), hn::Load(d, sum + 4 * i)), d, sum + 4 * i);
-                }
-            }
-            for (int i = 0; i < count; ++i)
-                hn::StoreU(hn::DemoteTo(dh, hn::Load(d, sum + 4 * i)), dh,
-                           reinterpret_cast<hwy::float16_t*>(to + 4 * i));
+    constexpr int kColumn = 8;
+    Blender<filter> blender(plan, sources);
+    for (int first = 0; first < plan.segments_per_row; first += kColumn)
+        for (int y = begin; y < end; ++y) {
+            const Segment* row = plan.segments.data() + std::size_t(y) * std::size_t(plan.segments_per_row);
+            for (int s = first; s < std::min(first + kColumn, plan.segments_per_row); ++s)
+                blender.segment(row[s], std::min(kSegment, plan.width - s * kSegment),
+                                out.row(y) + std::size_t(s) * kSegment * 4);
         }
-    }
 }
 
 HWY_ATTR void BlendLinear(const BlendPlan& plan, std::span<const Picture> sources, int begin, int end,
