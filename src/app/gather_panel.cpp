@@ -140,7 +140,7 @@ GatherPanel::GatherPanel(Session& session, QWidget* parent)
         const std::string id = sound_->itemData(i).toString().toStdString();
         session_.edit_shot("Choose the sound", [&](Shot& s) { s.sound = id; });
     });
-    connect(&session_, &Session::project_changed, this, &GatherPanel::refresh);
+    connect(&session_, &Session::project_changed, this, &GatherPanel::refresh_if_seen);
     refresh();
 }
 

@@ -30,7 +30,7 @@ class GatherPanel : public Panel {
         QString error;
     };
     void take(const std::vector<Probed>& probed);
-    void refresh();
+    void refresh() override;
     void show_facts();
     void relink();
     void remove_media();

@@ -66,7 +66,7 @@ LevelPanel::LevelPanel(Session& session, PictureArea& picture, QWidget* parent)
     });
     button("As the rig stood (all 0°)", [this] { set("Reset the orientation", {}); });
     column()->addStretch(1);
-    connect(&session_, &Session::project_changed, this, &LevelPanel::refresh);
+    connect(&session_, &Session::project_changed, this, &LevelPanel::refresh_if_seen);
     refresh();
 }
 

@@ -16,7 +16,7 @@ class LevelPanel : public Panel {
     LevelPanel(Session& session, PictureArea& picture, QWidget* parent = nullptr);
 
   private:
-    void refresh();
+    void refresh() override;
     void set(const QString& label, const Turn& turn, const QString& key = {});
     Session& session_;
     PictureArea& picture_;

@@ -194,7 +194,7 @@ MasterPanel::MasterPanel(Session& session, RenderQueue& queue, QWidget* parent)
         for (const auto& d : session_.project()->deliverables) queue_.add(session_.project(), d.id);
     });
     connect(stop_, &QPushButton::clicked, this, [this] { queue_.stop(selected_id_); });
-    connect(&session_, &Session::project_changed, this, &MasterPanel::refresh);
+    connect(&session_, &Session::project_changed, this, &MasterPanel::refresh_if_seen);
     connect(&queue_, &RenderQueue::changed, this, &MasterPanel::refresh_queue);
     refresh();
 }

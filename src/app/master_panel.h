@@ -26,7 +26,7 @@ class MasterPanel : public Panel {
   private:
     const Deliverable* selected() const;
     void change(const QString& what, const std::function<void(Deliverable&)>& set, const QString& key = {});
-    void refresh();
+    void refresh() override;
     void refresh_queue();
     void choose_file();
 

@@ -81,6 +81,7 @@ bool NumberField::eventFilter(QObject* object, QEvent* event) {
         const bool dragged = dragging_;
         pressed_ = dragging_ = false;
         if (dragged) {
+            clearFocus(); // the next press drags again; a click without a drag is what starts typing
             emit drag_ended();
         } else {
             setFocus(Qt::MouseFocusReason);

@@ -24,6 +24,16 @@ class Panel : public QWidget {
     }
 
   protected:
+    /// Called when the panel comes into view and, while it is seen, after every change: panels out of sight
+    /// do no work.
+    virtual void refresh() = 0;
+    void refresh_if_seen() {
+        if (isVisible()) refresh();
+    }
+    void showEvent(QShowEvent* event) override {
+        QWidget::showEvent(event);
+        refresh();
+    }
     QVBoxLayout* column() const { return column_; }
     void group(const QString& name) {
         auto* label = new QLabel(name);

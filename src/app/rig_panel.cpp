@@ -292,8 +292,8 @@ RigPanel::RigPanel(Session& session, QWidget* parent)
             "Set agree distance", [&](Shot& s) { s.agree_distance_m = v; }, "agree");
     });
     connect(agree_, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
-    connect(&session_, &Session::project_changed, this, &RigPanel::refresh);
-    connect(&session_, &Session::selection_changed, this, &RigPanel::refresh);
+    connect(&session_, &Session::project_changed, this, &RigPanel::refresh_if_seen);
+    connect(&session_, &Session::selection_changed, this, &RigPanel::refresh_if_seen);
     refresh();
 }
 

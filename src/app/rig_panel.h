@@ -61,7 +61,7 @@ class RigPanel : public Panel {
     void save_rig_file();
 
   private:
-    void refresh();
+    void refresh() override;
     Session& session_;
     RigModel model_;
     RigTable* table_;

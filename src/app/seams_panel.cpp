@@ -69,7 +69,7 @@ SeamsPanel::SeamsPanel(Session& session, QWidget* parent)
         session_.edit_shot(on ? "Use a camera" : "Leave a camera out",
                            [&](Shot& s) { s.cameras[std::size_t(r)].used = on; });
     });
-    connect(&session_, &Session::project_changed, this, &SeamsPanel::refresh);
+    connect(&session_, &Session::project_changed, this, &SeamsPanel::refresh_if_seen);
     refresh();
 }
 

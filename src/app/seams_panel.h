@@ -16,7 +16,7 @@ class SeamsPanel : public Panel {
     explicit SeamsPanel(Session& session, QWidget* parent = nullptr);
 
   private:
-    void refresh();
+    void refresh() override;
     std::vector<std::size_t> chosen() const; ///< rows; all when none is selected
     void change(const QString& what, const QString& key, const std::function<void(ShotCamera&)>& set);
     Session& session_;

@@ -1,0 +1,210 @@
+// What the mouse, the wheel and the keys do in the picture.
+#include "app/picture_area.h"
+
+#include "base/angle.h"
+
+#include <QKeyEvent>
+#include <QMouseEvent>
+
+namespace porb::app {
+
+namespace {
+constexpr double kMostZoom = 24, kGripPx = 12;
+}
+
+PictureArea::Grip PictureArea::lens_grip(const QPointF& at) const {
+    const Camera* c = selected();
+    if (!c || mode_ != ViewMode::lens) return Grip::none;
+    const QPointF centre = lens_point(c->lens.circle.center_px);
+    const double scale = lens_rect().width() / c->lens.width;
+    const double from_centre = std::hypot(at.x() - centre.x(), at.y() - centre.y());
+    if (std::abs(from_centre - c->lens.circle.radius_px * scale) < kGripPx) return Grip::circle_rim;
+    if (from_centre < 2 * kGripPx) return Grip::circle_move;
+    return Grip::pan;
+}
+
+void PictureArea::mousePressEvent(QMouseEvent* event) {
+    grip_at_ = event->position();
+    grip_ = Grip::none;
+    if (event->button() == Qt::MiddleButton) {
+        grip_ = mode_ == ViewMode::window ? Grip::look : Grip::pan;
+    } else if (event->button() == Qt::LeftButton) {
+        if (mode_ == ViewMode::lens) {
+            grip_ = lens_grip(grip_at_);
+        } else if (mode_ == ViewMode::sheet) {
+            const Shot* shot = session_.shot();
+            const auto cells = sheet_cells(shot ? shot->rig.cameras.size() : 0);
+            for (std::size_t i = 0; i < cells.size(); ++i)
+                if (cells[i].contains(grip_at_)) session_.select_camera(shot->rig.cameras[i].id);
+        } else if (drag_use_ == DragUse::level && session_.shot()) {
+            grip_direction_ = direction_at(grip_at_);
+            grip_orientation_ = session_.shot()->orientation;
+            if (grip_direction_) grip_ = Grip::level;
+        } else {
+            grip_ = mode_ == ViewMode::window ? Grip::look : Grip::pan;
+        }
+    }
+    if (grip_ == Grip::look) setCursor(Qt::ClosedHandCursor);
+}
+
+void PictureArea::mouseMoveEvent(QMouseEvent* event) {
+    const QPointF at = event->position();
+    const QPointF moved = at - grip_at_;
+    switch (grip_) {
+    case Grip::none:
+        if (mode_ == ViewMode::lens) {
+            const Grip over = lens_grip(at);
+            setCursor(over == Grip::circle_rim    ? Qt::SizeFDiagCursor
+                      : over == Grip::circle_move ? Qt::SizeAllCursor
+                                                  : Qt::ArrowCursor);
+        }
+        return;
+    case Grip::look: {
+        const double deg_per_px = fov_deg_ / width();
+        grip_at_ = at;
+        set_look({look_.yaw_deg - moved.x() * deg_per_px, look_.pitch_deg + moved.y() * deg_per_px, 0},
+                 fov_deg_);
+        return;
+    }
+    case Grip::pan: {
+        const QRectF r = mode_ == ViewMode::lens ? lens_rect() : map_rect();
+        if (r.isEmpty()) return;
+        pan_ = {std::clamp(pan_.x() - moved.x() / r.width(), 0.0, 1.0),
+                std::clamp(pan_.y() - moved.y() / r.height(), 0.0, 1.0)};
+        if (zoom_ <= 1) pan_ = {0.5, 0.5};
+        grip_at_ = at;
+        ask(true);
+        return;
+    }
+    case Grip::level:
+        drag_level(at);
+        return;
+    case Grip::circle_move:
+    case Grip::circle_rim:
+        drag_circle(at);
+        return;
+    case Grip::reach:
+        return;
+    }
+}
+
+void PictureArea::mouseReleaseEvent(QMouseEvent*) {
+    if (grip_ == Grip::level || grip_ == Grip::circle_move || grip_ == Grip::circle_rim) session_.end_drag();
+    if (grip_ != Grip::none) ask(false);
+    grip_ = Grip::none;
+    setCursor(mode_ == ViewMode::window ? Qt::OpenHandCursor : Qt::ArrowCursor);
+}
+
+void PictureArea::mouseDoubleClickEvent(QMouseEvent* event) {
+    if (mode_ == ViewMode::sheet)
+        set_mode(ViewMode::lens);
+    else if (mode_ == ViewMode::map && drag_use_ == DragUse::look) {
+        if (const auto d = direction_at(event->position())) {
+            look_ = {degrees(std::atan2(d->x(), d->z())), degrees(std::asin(std::clamp(-d->y(), -1.0, 1.0))),
+                     0};
+            emit look_changed();
+            set_mode(ViewMode::window);
+        }
+    }
+}
+
+void PictureArea::drag_level(const QPointF& to) {
+    const auto now = direction_at(to);
+    if (!now || !grip_direction_) return;
+    Mat3 turn;
+    if (level_hold_ == LevelHold::pitch_and_roll) {
+        const double yaw =
+            std::atan2(now->x(), now->z()) - std::atan2(grip_direction_->x(), grip_direction_->z());
+        turn = rotation_about(Vec3(0, 1, 0), yaw);
+    } else {
+        turn = rotation_between(*grip_direction_, *now);
+    }
+    const Turn orientation = turn_of(turn * rotation_of(grip_orientation_));
+    session_.edit_shot(
+        "Level by dragging", [&](Shot& s) { s.orientation = orientation; }, "drag-level");
+}
+
+void PictureArea::drag_circle(const QPointF& to) {
+    const Camera* c = selected();
+    const QRectF r = lens_rect();
+    if (!c || r.isEmpty()) return;
+    const double scale = c->lens.width / r.width();
+    const std::string id = c->id;
+    if (grip_ == Grip::circle_rim) {
+        const QPointF centre = lens_point(c->lens.circle.center_px);
+        const double radius = std::hypot(to.x() - centre.x(), to.y() - centre.y()) * scale;
+        const double fov_deg = field_of_view_deg(c->lens);
+        session_.edit_shot(
+            "Size the image circle of " + QString::fromStdString(id),
+            [&](Shot& s) {
+                Lens& lens = find_camera(s.rig, id)->lens;
+                lens.circle.radius_px = std::max(8.0, radius);
+                // The glass keeps its field of view; its focal length follows the circle.
+                lens.focal_px = focal_for_field_of_view(lens, fov_deg);
+            },
+            "drag-circle");
+    } else {
+        const Vec2 by((to.x() - grip_at_.x()) * scale, (to.y() - grip_at_.y()) * scale);
+        grip_at_ = to;
+        session_.edit_shot(
+            "Move the image circle of " + QString::fromStdString(id),
+            [&](Shot& s) {
+                Lens& lens = find_camera(s.rig, id)->lens;
+                lens.circle.center_px += by;
+                lens.center_px += by;
+            },
+            "drag-circle");
+    }
+}
+
+void PictureArea::zoom_at(const QPointF& at, double factor) {
+    const QRectF before = mode_ == ViewMode::lens ? lens_rect() : map_rect();
+    if (before.isEmpty()) return;
+    const double u = (at.x() - before.left()) / before.width(), v = (at.y() - before.top()) / before.height();
+    zoom_ = std::clamp(zoom_ * factor, 1.0, kMostZoom);
+    const QRectF after = mode_ == ViewMode::lens ? lens_rect() : map_rect();
+    pan_ = {std::clamp(pan_.x() + (after.left() + u * after.width() - at.x()) / after.width(), 0.0, 1.0),
+            std::clamp(pan_.y() + (after.top() + v * after.height() - at.y()) / after.height(), 0.0, 1.0)};
+    if (zoom_ <= 1) pan_ = {0.5, 0.5};
+    ask(true);
+}
+
+void PictureArea::wheelEvent(QWheelEvent* event) {
+    const double steps = event->angleDelta().y() / 120.0;
+    if (steps == 0) return;
+    if (mode_ == ViewMode::window)
+        set_look(look_, fov_deg_ * std::pow(0.92, steps));
+    else if (mode_ != ViewMode::sheet)
+        zoom_at(event->position(), std::pow(1.2, steps));
+    event->accept();
+}
+
+void PictureArea::keyPressEvent(QKeyEvent* event) {
+    const double step = event->modifiers() & Qt::ShiftModifier ? 1 : 5;
+    const QPointF middle(width() / 2.0, height() / 2.0);
+    if (mode_ == ViewMode::window) {
+        switch (event->key()) {
+        case Qt::Key_Left:
+            return set_look({look_.yaw_deg - step, look_.pitch_deg, 0}, fov_deg_);
+        case Qt::Key_Right:
+            return set_look({look_.yaw_deg + step, look_.pitch_deg, 0}, fov_deg_);
+        case Qt::Key_Up:
+            return set_look({look_.yaw_deg, look_.pitch_deg + step, 0}, fov_deg_);
+        case Qt::Key_Down:
+            return set_look({look_.yaw_deg, look_.pitch_deg - step, 0}, fov_deg_);
+        case Qt::Key_Plus:
+            return set_look(look_, fov_deg_ * 0.9);
+        case Qt::Key_Minus:
+            return set_look(look_, fov_deg_ / 0.9);
+        default:
+            break;
+        }
+    } else if (event->key() == Qt::Key_Plus) {
+        return zoom_at(middle, 1.25);
+    } else if (event->key() == Qt::Key_Minus) {
+        return zoom_at(middle, 0.8);
+    }
+    QWidget::keyPressEvent(event);
+}
+
+} // namespace porb::app

@@ -1,0 +1,233 @@
+// How the picture area draws what it was given, its overlays and its words.
+#include "app/picture_area.h"
+
+#include "app/theme.h"
+#include "base/angle.h"
+
+#include <QPainter>
+
+namespace porb::app {
+
+void PictureArea::paintEvent(QPaintEvent*) {
+    QPainter p(this);
+    p.fillRect(rect(), colour::surround);
+    p.setRenderHint(QPainter::SmoothPixmapTransform);
+    if (!session_.shot()) return;
+    if (mode_ == ViewMode::sheet)
+        paint_sheet(p);
+    else if (mode_ == ViewMode::lens)
+        paint_lens(p);
+    else
+        paint_composed(p);
+    paint_words(p);
+}
+
+void PictureArea::paint_composed(QPainter& p) {
+    if (!answer_.images.empty() && answer_.view && !answer_.images[0].isNull()) {
+        const View& v = *answer_.view;
+        QRectF to(rect());
+        if (mode_ == ViewMode::map) {
+            const QRectF r = map_rect();
+            const double k = r.width() / v.target.width;
+            to = QRectF(r.left() + v.region.x * k, r.top() + v.region.y * k, v.region.width * k,
+                        v.region.height * k);
+        }
+        // Where no lens sees, a quiet hatching tells a hole from black.
+        p.fillRect(to, QBrush(colour::line, Qt::BDiagPattern));
+        p.drawImage(to, answer_.images[0]);
+    }
+    paint_overlays(p);
+}
+
+void PictureArea::paint_overlays(QPainter& p) {
+    if (!footprints_ && !overlaps_) return;
+    View view;
+    view.eye = eye_;
+    if (mode_ == ViewMode::window)
+        view.target = window_target(width(), height(), look_, fov_deg_);
+    else
+        view.target = half_map() ? half_sphere_target(1000) : equirect_target(1000);
+    const PlanKey key = plan_key(*session_.shot(), view);
+    if (overlay_key_ != key) {
+        overlay_key_ = key;
+        overlay_ = make_overlays(key);
+    }
+    p.save();
+    p.setRenderHint(QPainter::Antialiasing);
+    const QRectF r = mode_ == ViewMode::window ? QRectF(rect()) : map_rect();
+    const double k = r.width() / view.target.width;
+    if (overlaps_) p.drawImage(r, overlay_.overlaps);
+    if (footprints_)
+        for (const auto& lens : overlay_.lenses) {
+            const auto& id = session_.shot()->cameras[lens.camera].camera;
+            const bool chosen = selected() && id == selected()->id;
+            const QColor c = colour::lens(int(lens.camera));
+            p.setBrush(Qt::NoBrush);
+            for (const auto& line : lens.outline) {
+                QPolygonF at;
+                for (const auto& q : line) at << QPointF(r.left() + q.x() * k, r.top() + q.y() * k);
+                p.setPen(QPen(QColor(0, 0, 0, 120), chosen ? 4.5 : 3));
+                p.drawPolyline(at);
+                p.setPen(QPen(c, chosen ? 2.5 : 1.4));
+                p.drawPolyline(at);
+            }
+            if (lens.centre) {
+                const QPointF q(r.left() + lens.centre->x() * k, r.top() + lens.centre->y() * k);
+                p.setPen(QPen(c, 1.8));
+                p.drawLine(q - QPointF(7, 0), q + QPointF(7, 0));
+                p.drawLine(q - QPointF(0, 7), q + QPointF(0, 7));
+                const QRectF tag(q.x() + 6, q.y() + 5, 14 + 7.0 * double(id.size()), 17);
+                p.setPen(Qt::NoPen);
+                p.setBrush(QColor(0, 0, 0, 150));
+                p.drawRoundedRect(tag, 3, 3);
+                p.setPen(c);
+                p.drawText(tag, Qt::AlignCenter, QString::fromStdString(id));
+            }
+        }
+    p.restore();
+}
+
+void PictureArea::paint_lens(QPainter& p) {
+    const Camera* c = selected();
+    if (!c) return;
+    const QRectF r = lens_rect();
+    p.fillRect(r, Qt::black);
+    if (!answer_.images.empty() && !answer_.images[0].isNull()) p.drawImage(r, answer_.images[0]);
+    p.setRenderHint(QPainter::Antialiasing);
+    const double scale = r.width() / c->lens.width;
+    const auto ring = [&](const Vec2& centre, double radius, const QPen& pen) {
+        const QPointF at = lens_point(centre);
+        p.setBrush(Qt::NoBrush);
+        p.setPen(QPen(QColor(0, 0, 0, 140), pen.widthF() + 2));
+        p.drawEllipse(at, radius * scale, radius * scale);
+        p.setPen(pen);
+        p.drawEllipse(at, radius * scale, radius * scale);
+    };
+    const Shot& shot = *session_.shot();
+    int index = 0;
+    for (std::size_t i = 0; i < shot.rig.cameras.size(); ++i)
+        if (shot.rig.cameras[i].id == c->id) index = int(i);
+    const QColor colour = colour::lens(index);
+    ring(c->lens.circle.center_px, c->lens.circle.radius_px, QPen(colour, 2));
+    const LensMap map(c->lens);
+    if (const ShotCamera* use = find_camera(shot, c->id); use && radians(use->reach_deg) < map.theta_max())
+        ring(c->lens.center_px, map.radius(radians(use->reach_deg)), QPen(colour, 1.2, Qt::DashLine));
+    // Handles: a square on the rim at lower right, a cross at the lens's own centre.
+    const QPointF rim =
+        lens_point(c->lens.circle.center_px + c->lens.circle.radius_px * Vec2(0.7071, 0.7071));
+    p.setPen(QPen(QColor(0, 0, 0, 160), 1));
+    p.setBrush(colour);
+    p.drawRect(QRectF(rim.x() - 5, rim.y() - 5, 10, 10));
+    const QPointF centre = lens_point(c->lens.center_px);
+    p.setPen(QPen(colour, 1.8));
+    p.drawLine(centre - QPointF(10, 0), centre + QPointF(10, 0));
+    p.drawLine(centre - QPointF(0, 10), centre + QPointF(0, 10));
+    if (answer_.images.empty() || answer_.images[0].isNull()) {
+        p.setPen(colour::muted);
+        p.drawText(r, Qt::AlignCenter,
+                   answer_.error.isEmpty() && !answer_.number
+                       ? ""
+                       : "No picture for camera " + QString::fromStdString(c->id) + " at this time");
+    }
+}
+
+std::vector<QRectF> PictureArea::sheet_cells(std::size_t count) const {
+    std::vector<QRectF> cells;
+    const Shot* shot = session_.shot();
+    if (!shot || count == 0) return cells;
+    int best = 1;
+    double best_area = 0;
+    const double aspect = double(shot->rig.cameras[0].lens.width) / shot->rig.cameras[0].lens.height;
+    for (int columns = 1; columns <= int(count); ++columns) { // the grid whose pictures are largest
+        const int rows = (int(count) + columns - 1) / columns;
+        const double w = double(width()) / columns, h = double(height()) / rows - 22;
+        const double used = std::min(w, h * aspect);
+        if (used > best_area) {
+            best_area = used;
+            best = columns;
+        }
+    }
+    const int rows = (int(count) + best - 1) / best;
+    const double w = double(width()) / best, h = double(height()) / rows;
+    for (int i = 0; i < int(count); ++i)
+        cells.emplace_back((i % best) * w + 4, (i / best) * h + 4, w - 8, h - 8);
+    return cells;
+}
+
+void PictureArea::paint_sheet(QPainter& p) {
+    const Shot& shot = *session_.shot();
+    const auto cells = sheet_cells(shot.rig.cameras.size());
+    p.setRenderHint(QPainter::Antialiasing);
+    for (std::size_t i = 0; i < cells.size(); ++i) {
+        const Camera& c = shot.rig.cameras[i];
+        const ShotCamera* use = find_camera(shot, c.id);
+        const Media* media = use ? find_media(*session_.project(), use->media) : nullptr;
+        const bool chosen = selected() && c.id == selected()->id;
+        const QRectF cell = cells[i];
+        const QRectF room = cell.adjusted(0, 0, 0, -22);
+        const double aspect = double(c.lens.width) / c.lens.height;
+        const double w = std::min(room.width(), room.height() * aspect);
+        const QRectF r(room.center().x() - w / 2, room.center().y() - w / aspect / 2, w, w / aspect);
+        p.fillRect(r, Qt::black);
+        if (i < answer_.images.size() && !answer_.images[i].isNull()) {
+            p.drawImage(r, answer_.images[i]);
+        } else {
+            p.setPen(colour::muted);
+            p.drawText(r, Qt::AlignCenter,
+                       media ? (answer_.images.empty() ? "" : "no picture at this time")
+                             : "no source yet: assign one in Gather");
+        }
+        const double k = w / c.lens.width;
+        p.setClipRect(r);
+        p.setBrush(Qt::NoBrush);
+        p.setPen(QPen(colour::lens(int(i)), chosen ? 2.5 : 1.4));
+        p.drawEllipse(
+            QPointF(r.left() + c.lens.circle.center_px.x() * k, r.top() + c.lens.circle.center_px.y() * k),
+            c.lens.circle.radius_px * k, c.lens.circle.radius_px * k);
+        p.setClipping(false);
+        p.setPen(chosen ? colour::accent : colour::text);
+        const QString name = media ? QString::fromStdString(media->ref.path.filename().string()) : "—";
+        p.drawText(QRectF(cell.left(), cell.bottom() - 20, cell.width(), 20), Qt::AlignCenter,
+                   QString::fromStdString(c.id) + "   " + name);
+        if (chosen) {
+            p.setPen(QPen(colour::accent, 1));
+            p.drawRect(r);
+        }
+    }
+}
+
+void PictureArea::paint_words(QPainter& p) {
+    const auto badge = [&](const QString& text, Qt::Alignment where, const QColor& c) {
+        QRectF box = p.fontMetrics().boundingRect(QRect(0, 0, std::max(80, width() - 80), height()),
+                                                  Qt::TextWordWrap, text);
+        box.adjust(-10, -5, 10, 5);
+        box.moveLeft(where & Qt::AlignLeft    ? 10
+                     : where & Qt::AlignRight ? width() - box.width() - 10
+                                              : (width() - box.width()) / 2);
+        box.moveTop(where & Qt::AlignTop      ? 10
+                    : where & Qt::AlignBottom ? height() - box.height() - 10
+                                              : (height() - box.height()) / 2);
+        p.setPen(Qt::NoPen);
+        p.setBrush(QColor(0x1d, 0x1d, 0x1d, 205));
+        p.drawRoundedRect(box, 4, 4);
+        p.setPen(c);
+        p.drawText(box, Qt::AlignCenter | Qt::TextWordWrap, text);
+    };
+    if (!answer_.error.isEmpty()) badge(answer_.error, Qt::AlignCenter, colour::stop);
+    const Shot& shot = *session_.shot();
+    const bool assigned = std::any_of(shot.cameras.begin(), shot.cameras.end(),
+                                      [](const ShotCamera& c) { return !c.media.empty(); });
+    if (!assigned && mode_ != ViewMode::sheet)
+        badge("No camera has a source yet. Assign files to cameras in Gather.", Qt::AlignCenter,
+              colour::care);
+    if (mode_ == ViewMode::window)
+        badge(QString("yaw %1°   pitch %2°   field of view %3°")
+                  .arg(look_.yaw_deg, 0, 'f', 1)
+                  .arg(look_.pitch_deg, 0, 'f', 1)
+                  .arg(fov_deg_, 0, 'f', 0),
+              Qt::AlignBottom | Qt::AlignRight, colour::muted);
+    else if (zoom_ > 1.001)
+        badge(QString("%1 ×").arg(zoom_, 0, 'f', 1), Qt::AlignBottom | Qt::AlignRight, colour::muted);
+}
+
+} // namespace porb::app
