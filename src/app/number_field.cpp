@@ -62,9 +62,15 @@ void NumberField::wheelEvent(QWheelEvent* event) {
         event->ignore(); // scrolling past must not change a value
 }
 
+void NumberField::focusInEvent(QFocusEvent* event) {
+    focused_by_press_ = event->reason() == Qt::MouseFocusReason;
+    QDoubleSpinBox::focusInEvent(event);
+}
+
 bool NumberField::eventFilter(QObject* object, QEvent* event) {
     auto* mouse = static_cast<QMouseEvent*>(event);
-    if (event->type() == QEvent::MouseButtonPress && mouse->button() == Qt::LeftButton && !hasFocus()) {
+    if (event->type() == QEvent::MouseButtonPress && mouse->button() == Qt::LeftButton &&
+        (!hasFocus() || focused_by_press_)) {
         pressed_ = true;
         drag_x_ = mouse->globalPosition().toPoint().x();
         drag_from_ = value();
@@ -79,12 +85,12 @@ bool NumberField::eventFilter(QObject* object, QEvent* event) {
     }
     if (event->type() == QEvent::MouseButtonRelease && pressed_) {
         const bool dragged = dragging_;
-        pressed_ = dragging_ = false;
+        pressed_ = dragging_ = focused_by_press_ = false;
         if (dragged) {
             clearFocus(); // the next press drags again; a click without a drag is what starts typing
             emit drag_ended();
         } else {
-            setFocus(Qt::MouseFocusReason);
+            setFocus(Qt::OtherFocusReason);
             selectAll();
         }
         return true;

@@ -22,9 +22,11 @@ class NumberField : public QDoubleSpinBox {
     double valueFromText(const QString& text) const override;
     QValidator::State validate(QString& text, int& position) const override;
     void wheelEvent(QWheelEvent* event) override;
+    void focusInEvent(QFocusEvent* event) override;
 
   private:
     bool quiet_ = false, pressed_ = false, dragging_ = false;
+    bool focused_by_press_ = false; ///< the press that may become a drag has just given the focus
     double drag_from_ = 0;
     int drag_x_ = 0;
 };
