@@ -65,6 +65,7 @@ class Session : public QObject {
 
   private:
     void replaced(Project project, const std::filesystem::path& file, bool saved);
+    void read_headers(const Project& project);
     void after_change();
     void autosave();
 
