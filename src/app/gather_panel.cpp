@@ -1,5 +1,7 @@
 #include "app/gather_panel.h"
 
+#include "app/number_field.h"
+
 #include "app/theme.h"
 #include "base/error.h"
 #include "media/library.h"
@@ -107,10 +109,18 @@ GatherPanel::GatherPanel(Session& session, QWidget* parent)
     layout->addWidget(two_circles_);
     column()->addLayout(layout);
 
-    group("SOUND");
+    group("SOUND AND FRAME RATE");
+    auto* last = new QHBoxLayout;
     sound_ = new QComboBox;
     sound_->setObjectName("sound_choice");
-    column()->addWidget(sound_);
+    last->addWidget(sound_, 1);
+    rate_ = new NumberField(0.1, 1000, 1, 3, "fps");
+    rate_->setObjectName("frame_rate");
+    rate_->setMaximumWidth(100);
+    rate_->setToolTip(
+        "Frames a second of the shot and of its numbered pictures; 29.97 is taken as 30000/1001");
+    last->addWidget(rate_);
+    column()->addLayout(last);
 
     connect(add, &QPushButton::clicked, this, &GatherPanel::choose_files);
     connect(relink_, &QPushButton::clicked, this, &GatherPanel::relink);
@@ -136,6 +146,18 @@ GatherPanel::GatherPanel(Session& session, QWidget* parent)
             refresh();
         }
     });
+    connect(rate_, &NumberField::edited, this, [this](double v) {
+        const FrameRate rate = frame_rate_meant(v);
+        session_.edit(
+            "Set the frame rate",
+            [&](Project& p) {
+                for (auto& m : p.media)
+                    if (m.ref.kind == MediaKind::sequence) m.ref.sequence_rate = rate;
+                for (auto& s : p.shots) s.rate = rate;
+            },
+            "frame-rate");
+    });
+    connect(rate_, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
     connect(sound_, &QComboBox::activated, this, [this](int i) {
         const std::string id = sound_->itemData(i).toString().toStdString();
         session_.edit_shot("Choose the sound", [&](Shot& s) { s.sound = id; });
@@ -352,6 +374,8 @@ void GatherPanel::refresh() {
     for (const auto& m : p.media)
         sound_->addItem("Sound of " + QString::fromStdString(m.id), QString::fromStdString(m.id));
     if (shot) sound_->setCurrentIndex(std::max(0, sound_->findData(QString::fromStdString(shot->sound))));
+    rate_->setEnabled(shot != nullptr);
+    if (shot) rate_->set_quietly(shot->rate.to_double());
     one_circle_->setEnabled(!p.media.empty());
     two_circles_->setEnabled(!p.media.empty());
     show_facts();

@@ -12,6 +12,8 @@
 
 namespace porb::app {
 
+class NumberField;
+
 /// Gather: what each file is, which camera it belongs to, whose sound is kept; new files by dialog or drop.
 class GatherPanel : public Panel {
     Q_OBJECT
@@ -42,6 +44,7 @@ class GatherPanel : public Panel {
     QPushButton *relink_, *remove_, *one_circle_, *two_circles_;
     QTableWidget* cameras_;
     QComboBox* sound_;
+    NumberField* rate_;
     std::vector<std::jthread> probes_;
 };
 

@@ -100,6 +100,12 @@ MasterPanel::MasterPanel(Session& session, RenderQueue& queue, QWidget* parent)
     quality_->setToolTip("Constant quality (CRF): lower is better and larger. 16 to 20 is what a careful "
                          "person would choose.");
     form->addRow("Quality (CRF)", quality_);
+    bit_rate_ = new NumberField(0, 2000, 1, 1, "Mbit/s");
+    bit_rate_->setObjectName("bit_rate");
+    bit_rate_->setSpecialValueText("as the quality needs");
+    bit_rate_->setToolTip(
+        "A fixed bit rate instead of a quality, for players and uploads with a limit; 0 goes by quality");
+    form->addRow("Bit rate", bit_rate_);
     sound_ = new QCheckBox("carry the shot's sound");
     form->addRow("Sound", sound_);
     auto* file_row = new QHBoxLayout;
@@ -179,6 +185,12 @@ MasterPanel::MasterPanel(Session& session, RenderQueue& queue, QWidget* parent)
             },
             "quality");
     });
+    connect(bit_rate_, &NumberField::edited, this, [this](double v) {
+        change(
+            "bit rate", [v](Deliverable& d) { d.bit_rate = std::llround(v * 1e6); }, "bit-rate");
+    });
+    for (auto* f : {width_, quality_, bit_rate_})
+        connect(f, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
     connect(sound_, &QCheckBox::clicked, this,
             [this](bool on) { change("sound", [on](Deliverable& d) { d.sound = on; }); });
     connect(file_, &QLineEdit::editingFinished, this, [this] {
@@ -292,6 +304,8 @@ void MasterPanel::refresh() {
     depth_->setCurrentIndex(d->depth > 8 || !movie || d->codec == VideoCodec::prores ? 1 : 0);
     depth_->setEnabled(movie && d->codec != VideoCodec::prores);
     quality_->setEnabled(movie && d->codec != VideoCodec::prores);
+    bit_rate_->setEnabled(quality_->isEnabled());
+    bit_rate_->set_quietly(double(d->bit_rate) / 1e6);
     sound_->setEnabled(movie);
     width_->set_quietly(d->width);
     quality_->set_quietly(d->crf);

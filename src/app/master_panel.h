@@ -34,7 +34,7 @@ class MasterPanel : public Panel {
     RenderQueue& queue_;
     QListWidget* list_;
     QComboBox *preset_, *mapping_, *stereo_, *codec_, *depth_;
-    NumberField *width_, *quality_;
+    NumberField *width_, *quality_, *bit_rate_;
     QCheckBox* sound_;
     QLineEdit* file_;
     QLabel *size_, *checks_, *state_;

@@ -94,6 +94,13 @@ Rational Rational::parse(std::string_view text, const std::string& where) {
     return Rational(n, den);
 }
 
+FrameRate frame_rate_meant(double frames_per_second) {
+    for (const std::int64_t whole : {24, 30, 48, 60, 120, 240})
+        if (std::abs(frames_per_second - double(whole) * 1000 / 1001) < 0.004)
+            return Rational(whole * 1000, 1001);
+    return Rational(std::llround(frames_per_second * 1000), 1000);
+}
+
 std::string Rational::to_string() const {
     return den_ == 1 ? std::to_string(num_) : std::to_string(num_) + "/" + std::to_string(den_);
 }

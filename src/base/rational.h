@@ -41,6 +41,9 @@ class Rational {
 using Seconds = Rational;   // exact seconds
 using FrameRate = Rational; // frames per second
 
+/// The rate people mean by a decimal: 29.97 is 30000/1001, 23.976 is 24000/1001; others are taken as they are.
+FrameRate frame_rate_meant(double frames_per_second);
+
 /// The start of frame `index` at `rate`, in seconds.
 inline Seconds frame_time(std::int64_t index, FrameRate rate) {
     return Rational(index) / rate;

@@ -235,7 +235,21 @@ TEST_CASE("a deliverable's form changes its file's ending and what can be set") 
     for (auto* box : b.window.findChildren<QMessageBox*>()) box->close();
 }
 
-TEST_CASE("a still of the playhead is one of the shot") {
+TEST_CASE("frame rate and bit rate are set in their panels") {
+    Bench b;
+    b.part<NumberField>("frame_rate")->setValue(29.97);
+    CHECK(b.shot().rate == FrameRate(30000, 1001));
+    b.session().undo();
+    CHECK(b.shot().rate == FrameRate(30));
+    b.window.set_station(Station::master);
+    b.part<QPushButton>("add_deliverable")->click();
+    b.part<NumberField>("bit_rate")->setValue(45.5);
+    CHECK(b.session().project()->deliverables[0].bit_rate == 45'500'000);
+    b.part<NumberField>("bit_rate")->setValue(0);
+    CHECK(b.session().project()->deliverables[0].bit_rate == 0);
+}
+
+TEST_CASE("the picture alone, and overlays by command") {
     Bench b;
     b.trigger("Picture alone");
     CHECK_FALSE(b.part<OrbitRail>("orbit_rail")->isVisible());

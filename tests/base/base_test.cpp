@@ -32,6 +32,14 @@ TEST_CASE("frame times and indices agree at awkward rates") {
         }
 }
 
+TEST_CASE("decimal frame rates are the ones people mean") {
+    CHECK(frame_rate_meant(29.97) == FrameRate(30000, 1001));
+    CHECK(frame_rate_meant(23.976) == FrameRate(24000, 1001));
+    CHECK(frame_rate_meant(59.94) == FrameRate(60000, 1001));
+    CHECK(frame_rate_meant(30) == FrameRate(30));
+    CHECK(frame_rate_meant(12.5) == FrameRate(25, 2));
+}
+
 TEST_CASE("rationals beyond 64 bits are rounded, not wrapped") {
     const Rational big(9'000'000'000'000'000'000, 7), other(1, 9'000'000'000'000'000'011);
     CHECK((big * other).to_double() == Approx(1.0 / 7).epsilon(1e-6));
