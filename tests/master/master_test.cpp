@@ -244,7 +244,8 @@ TEST_CASE("a full disk is an error with a mend, and leaves nothing") {
     Deliverable d = take.deliverable("sphere-prores", folder / "m.mov");
     const std::string words = error_of([&] { take.render(d); });
     ::setrlimit(RLIMIT_FSIZE, &before);
-    CHECK(words.find("m") != std::string::npos);
+    CHECK(words.find(".mov: ") != std::string::npos); // what was being written
+    CHECK(words.find("Check the folder") != std::string::npos);
     CHECK_FALSE(std::filesystem::exists(folder / "m.mov"));
     CHECK(entries(folder.path()) == 1);
 }
