@@ -12,8 +12,7 @@ constexpr int kRimPoints = 240, kMaskWidth = 224;
 /// picture.
 double rim_angle(const LensMap& map, double reach_rad, double phi) {
     const auto clear = [&](double theta) {
-        const double r = map.radius(theta);
-        return map.clearance(map.lens().center_px + r * Vec2(std::cos(phi), std::sin(phi))) >= 0;
+        return map.clearance(map.place(theta, std::cos(phi), std::sin(phi))) >= 0;
     };
     double high = std::min(reach_rad, map.theta_max());
     if (clear(high)) return high;

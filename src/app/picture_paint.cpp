@@ -110,8 +110,16 @@ void PictureArea::paint_lens(QPainter& p) {
     const QColor colour = colour::lens(index);
     ring(c->lens.circle.center_px, c->lens.circle.radius_px, QPen(colour, 2));
     const LensMap map(c->lens);
-    if (const ShotCamera* use = find_camera(shot, c->id); use && radians(use->reach_deg) < map.theta_max())
-        ring(c->lens.center_px, map.radius(radians(use->reach_deg)), QPen(colour, 1.2, Qt::DashLine));
+    if (const ShotCamera* use = find_camera(shot, c->id); use && radians(use->reach_deg) < map.theta_max()) {
+        QPolygonF reach;
+        for (int a = 0; a <= 180; ++a)
+            reach << lens_point(map.place(radians(use->reach_deg), std::cos(radians(2 * a)), std::sin(radians(2 * a))));
+        p.setBrush(Qt::NoBrush);
+        p.setPen(QPen(QColor(0, 0, 0, 140), 3.2));
+        p.drawPolyline(reach);
+        p.setPen(QPen(colour, 1.2, Qt::DashLine));
+        p.drawPolyline(reach);
+    }
     // Handles: a square on the rim at lower right, a cross at the lens's own centre.
     const QPointF rim =
         lens_point(c->lens.circle.center_px + c->lens.circle.radius_px * Vec2(0.7071, 0.7071));

@@ -80,7 +80,7 @@ PictureAnswer PictureService::answer(const PictureRequest& request) {
                         ++level;
                     out.full_sizes.back() = {info.width, info.height};
                     if (const auto picture =
-                            composer_.library().picture(media->ref, request.time + use->offset, level))
+                            composer_.library().picture(media->ref, source_time(*use, request.time), level))
                         out.images.back() = image_of(*picture);
                 } catch (const std::exception& e) {
                     out.error = QString::fromStdString(e.what());

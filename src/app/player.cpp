@@ -95,14 +95,8 @@ void Player::start_sound() {
     format.setChannelCount(kChannels);
     format.setSampleFormat(QAudioFormat::Float);
     if (!device.isFormatSupported(format)) return;
-    Seconds offset(0);
-    for (const auto& c : shot->cameras)
-        if (c.media == shot->sound) {
-            offset = c.offset;
-            break;
-        }
     try {
-        source_ = std::make_unique<SoundSource>(media->ref.path, from_ + offset);
+        source_ = std::make_unique<SoundSource>(media->ref.path, sound_time(*shot, from_));
         sink_ = std::make_unique<QAudioSink>(device, format);
         sink_->start(source_.get());
     } catch (const std::exception&) {

@@ -111,7 +111,7 @@ void TimeRuler::paintEvent(QPaintEvent*) {
     for (std::size_t i = 0; i < shot.cameras.size(); ++i) {
         const ShotCamera& c = shot.cameras[i];
         if (c.media.empty()) continue;
-        const double begin = std::max(0.0, -c.offset.to_double());
+        const double begin = std::max(0.0, shot_time(c, Seconds(0)).to_double());
         QColor bar = colour::lens(int(i));
         bar.setAlpha(c.used ? 190 : 60);
         p.setBrush(bar);

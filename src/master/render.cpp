@@ -67,13 +67,7 @@ class MovieSink : public Sink {
             if (info.sound) {
                 format.sound = SoundFormat{kSoundRate, std::clamp(info.sound->channels, 1, 2), 192000};
                 sound_.emplace(media->ref.path, kSoundRate, format.sound->channels);
-                Seconds offset(0);
-                for (const auto& c : shot.cameras)
-                    if (c.media == shot.sound) {
-                        offset = c.offset;
-                        break;
-                    }
-                first_sample_ = ((span.in + offset) * Rational(kSoundRate)).round();
+                first_sample_ = (sound_time(shot, span.in) * Rational(kSoundRate)).round();
             }
         }
         total_samples_ = (frame_time(frames, rate_) * Rational(kSoundRate)).round();

@@ -5,6 +5,8 @@
 
 #include <nlohmann/json.hpp>
 
+#include <span>
+
 namespace porb {
 
 namespace {
@@ -21,8 +23,16 @@ Vec2 pair_from(const JsonPlace& place) {
             place.at(std::size_t(1)).number(-kMostPx, kMostPx)};
 }
 
+/// The members that only uneven lenses have, in the file's words.
+template <class F>
+void for_uneven_lists(Uneven& u, const F& f) {
+    f("denominator", std::span<double>(u.denominator));
+    f("tangential", std::span<double>(u.tangential));
+    f("prism", std::span<double>(u.prism));
+}
+
 Json lens_to_json(const Lens& lens) {
-    return {
+    Json j = {
         {"projection", name_of(lens.projection)},
         {"width", lens.width},
         {"height", lens.height},
@@ -30,6 +40,15 @@ Json lens_to_json(const Lens& lens) {
         {"center_px", pair_json(lens.center_px)},
         {"radial", lens.radial},
         {"circle", {{"center_px", pair_json(lens.circle.center_px)}, {"radius_px", lens.circle.radius_px}}}};
+    if (lens.uneven.aspect != 1) j["aspect"] = lens.uneven.aspect;
+    if (lens.uneven.skew != 0) j["skew"] = lens.uneven.skew;
+    Uneven u = lens.uneven;
+    for_uneven_lists(u, [&](const char* name, std::span<double> terms) {
+        if (std::any_of(terms.begin(), terms.end(), [](double v) { return v != 0; }))
+            j[name] = std::vector<double>(terms.begin(), terms.end());
+    });
+    if (lens.pixel_pitch_um > 0) j["pixel_pitch_um"] = lens.pixel_pitch_um;
+    return j;
 }
 
 Lens lens_from_json(const JsonPlace& place) {
@@ -49,6 +68,16 @@ Lens lens_from_json(const JsonPlace& place) {
         if (radial.size() != 4) radial.refuse("must hold four numbers", "Write [k1, k2, k3, k4]");
         for (std::size_t i = 0; i < 4; ++i) lens.radial[i] = radial.at(i).number(-100, 100);
     }
+    if (place.has("aspect")) lens.uneven.aspect = place.at("aspect").number(0.2, 5);
+    if (place.has("skew")) lens.uneven.skew = place.at("skew").number(-1, 1);
+    for_uneven_lists(lens.uneven, [&](const char* name, std::span<double> terms) {
+        if (!place.has(name)) return;
+        const auto list = place.at(name);
+        if (list.size() != terms.size())
+            list.refuse("must hold " + std::to_string(terms.size()) + " numbers", "Write them in a list");
+        for (std::size_t i = 0; i < terms.size(); ++i) terms[i] = list.at(i).number(-1000, 1000);
+    });
+    if (place.has("pixel_pitch_um")) lens.pixel_pitch_um = place.at("pixel_pitch_um").number(0, 1000);
     const auto circle = place.at("circle");
     lens.circle.center_px = pair_from(circle.at("center_px"));
     lens.circle.radius_px = circle.at("radius_px").number(1, kMostPx);
@@ -115,7 +144,8 @@ Camera camera_from_json(const JsonPlace& place) {
     Json extra = unknown_members(place.json(), {"id", "lens", "pose", "eye"});
     const Json lens_extra =
         unknown_members(place.at("lens").json(),
-                        {"projection", "width", "height", "focal_px", "center_px", "radial", "circle"});
+                        {"projection", "width", "height", "focal_px", "center_px", "radial", "circle",
+                         "aspect", "skew", "denominator", "tangential", "prism", "pixel_pitch_um"});
     const Json pose_extra = unknown_members(pose.json(), {"yaw_deg", "pitch_deg", "roll_deg", "position_m"});
     if (!lens_extra.empty()) extra["lens"] = lens_extra;
     if (!pose_extra.empty()) extra["pose"] = pose_extra;

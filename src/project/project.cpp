@@ -41,6 +41,28 @@ const ShotCamera* find_camera(const Shot& shot, std::string_view camera) {
     return nullptr;
 }
 
+Seconds source_time(const ShotCamera& camera, Seconds t) {
+    if (camera.drift_ppm == 0) return t + camera.offset;
+    return t + camera.offset + Rational::from_double(t.to_double() * camera.drift_ppm * 1e-6);
+}
+
+Seconds shot_time(const ShotCamera& camera, Seconds source) {
+    const Seconds t = source - camera.offset;
+    if (camera.drift_ppm == 0) return t;
+    return Rational::from_double(t.to_double() / (1 + camera.drift_ppm * 1e-6));
+}
+
+Seconds sound_time(const Shot& shot, Seconds t) {
+    for (const auto& c : shot.cameras)
+        if (c.media == shot.sound) return source_time(c, t);
+    return t;
+}
+
+std::string free_shot_id(const Project& project) {
+    for (int n = 1;; ++n)
+        if (const std::string id = "shot-" + std::to_string(n); !find_shot(project, id)) return id;
+}
+
 std::string add_media(Project& project, const MediaRef& ref) {
     for (const auto& m : project.media)
         if (m.ref == ref) return m.id;

@@ -20,16 +20,53 @@ struct Media {
     bool operator==(const Media&) const = default;
 };
 
+/// Where a value of a camera came from: said beside it, and never lost by an edit elsewhere.
+enum class OriginKind {
+    assumed, ///< nothing was known: the usual for such a picture
+    profile, ///< a profile of the library
+    file,    ///< a calibration, a rig file, or a rig found inside a video
+    found,   ///< measured from the pictures or the sound
+    solve,   ///< from control points
+    hand,    ///< typed or dragged
+};
+struct Origin {
+    OriginKind kind = OriginKind::assumed;
+    std::string detail; ///< the profile's or file's name, the method, in a few words
+    bool operator==(const Origin&) const = default;
+};
+
+/// The values of a camera that have an origin of their own.
+enum class CameraValue { kind, focal, centre, circle, distortion, turn, position, offset };
+inline constexpr int kCameraValues = 8;
+
 /// What one camera of the rig contributes to a shot.
 struct ShotCamera {
     std::string camera;     ///< id in the shot's rig
     std::string media;      ///< id in the project's media, or empty while none is assigned
-    Seconds offset{0};      ///< source_time = shot_time + offset
+    Seconds offset{0};      ///< source_time = shot_time (1 + drift) + offset
+    double drift_ppm = 0;   ///< how much faster than the shot's its clock runs, in millionths
     double reach_deg = 90;  ///< how far from its optical axis the lens is used
     double feather_deg = 4; ///< width of the transition to a neighbour, and of the fade at the reach
     bool used = true;
+    bool lens_locked = false, pose_locked = false; ///< edits and solves leave them alone
+    std::array<Origin, kCameraValues> origins;     ///< by CameraValue
     std::string extra_json;
     bool operator==(const ShotCamera&) const = default;
+};
+
+/// A named moment of a shot.
+struct Marker {
+    Seconds time{0};
+    std::string name, note;
+    bool operator==(const Marker&) const = default;
+};
+
+/// The motion record that belongs to a shot: a video with a motion track, or a table beside it.
+struct MotionSource {
+    std::filesystem::path path;
+    Seconds offset{0};  ///< record time = shot time + offset
+    std::string camera; ///< in whose axes it was measured; empty: the rig's
+    bool operator==(const MotionSource&) const = default;
 };
 
 /// One take from one rig with everything decided about it.
@@ -43,6 +80,9 @@ struct Shot {
     Turn orientation;            ///< shot directions become world directions by it
     double agree_distance_m = 0; ///< where all cameras agree; 0 stands for infinitely far
     std::string sound;           ///< id of the media whose sound is kept, or empty
+    std::vector<Marker> markers; ///< in order of time
+    std::optional<Rig> profile;  ///< what the rig started from, for comparing and going back
+    std::optional<MotionSource> motion;
     std::string extra_json;
     bool operator==(const Shot&) const = default;
 };
@@ -83,6 +123,12 @@ const Shot* find_shot(const Project& project, std::string_view id);
 Shot* find_shot(Project& project, std::string_view id);
 const ShotCamera* find_camera(const Shot& shot, std::string_view camera);
 
+/// The moment of its source that a camera shows at a shot time, and the other way round.
+Seconds source_time(const ShotCamera& camera, Seconds shot_time);
+Seconds shot_time(const ShotCamera& camera, Seconds source_time);
+/// The moment of the medium whose sound is kept at a shot time.
+Seconds sound_time(const Shot& shot, Seconds shot_time);
+
 /// The id of the media with that reference, added when it is not there yet.
 std::string add_media(Project& project, const MediaRef& ref);
 
@@ -99,6 +145,9 @@ Project parse_project(std::string_view json_text, const std::filesystem::path& f
 std::string project_to_text(const Project& project, const std::filesystem::path& file);
 Project load_project(const std::filesystem::path& file);
 void save_project(const Project& project, const std::filesystem::path& file);
+
+/// A shot id that the project has not.
+std::string free_shot_id(const Project& project);
 
 /// Media whose files are not there.
 std::vector<std::string> missing_media(const Project& project);

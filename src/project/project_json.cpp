@@ -5,6 +5,7 @@
 #include "base/json.h"
 #include "media/sequence.h"
 #include "optics/rig_json.h"
+#include "project/origins.h"
 
 #include <nlohmann/json.hpp>
 
@@ -15,7 +16,7 @@ namespace porb {
 namespace {
 
 namespace fs = std::filesystem;
-constexpr double kMostSeconds = 1e7;
+constexpr double kMostSeconds = 1e7, kMostDriftPpm = 1e4;
 constexpr std::size_t kMostEntries = 10000;
 
 /// One table for each list of words in the file, used in both directions.
@@ -132,6 +133,12 @@ Json camera_json(const ShotCamera& c) {
               {"reach_deg", c.reach_deg},
               {"feather_deg", c.feather_deg},
               {"used", c.used}};
+    if (c.drift_ppm != 0) j["drift_ppm"] = c.drift_ppm;
+    if (c.lens_locked) j["lens_locked"] = true;
+    if (c.pose_locked) j["pose_locked"] = true;
+    for (int v = 0; v < kCameraValues; ++v)
+        if (const Origin& o = origin_of(c, CameraValue(v)); !(o == Origin{}))
+            j["origins"][name_of(CameraValue(v))] = {{"kind", name_of(o.kind)}, {"detail", o.detail}};
     put_extra(j, c.extra_json);
     return j;
 }
@@ -144,11 +151,56 @@ ShotCamera camera_from(const JsonPlace& place) {
     if (place.has("reach_deg")) c.reach_deg = place.at("reach_deg").number(0, 180);
     if (place.has("feather_deg")) c.feather_deg = place.at("feather_deg").number(0, 90);
     if (place.has("used")) c.used = place.at("used").boolean();
-    c.extra_json = extra_of(place, {"camera", "media", "offset_s", "reach_deg", "feather_deg", "used"});
+    if (place.has("drift_ppm")) c.drift_ppm = place.at("drift_ppm").number(-kMostDriftPpm, kMostDriftPpm);
+    if (place.has("lens_locked")) c.lens_locked = place.at("lens_locked").boolean();
+    if (place.has("pose_locked")) c.pose_locked = place.at("pose_locked").boolean();
+    if (place.has("origins")) {
+        const auto origins = place.at("origins");
+        origins.must_be_object();
+        for (int v = 0; v < kCameraValues; ++v) {
+            if (!origins.has(name_of(CameraValue(v)))) continue;
+            const auto one = origins.at(name_of(CameraValue(v)));
+            one.must_be_object();
+            const auto kind = origin_named(one.at("kind").text(64));
+            if (!kind)
+                one.at("kind").refuse("'" + one.at("kind").text(64) + "' is not an origin",
+                                      "Use assumed, profile, file, found, solve or hand");
+            origin_of(c, CameraValue(v)) = {*kind, one.at("detail").text(1024)};
+        }
+    }
+    c.extra_json = extra_of(place, {"camera", "media", "offset_s", "reach_deg", "feather_deg", "used",
+                                    "drift_ppm", "lens_locked", "pose_locked", "origins"});
     return c;
 }
 
-Json shot_json(const Shot& s) {
+Json marker_json(const Marker& m) {
+    return {{"time_s", seconds_json(m.time)}, {"name", m.name}, {"note", m.note}};
+}
+Marker marker_from(const JsonPlace& place) {
+    Marker m;
+    place.must_be_object();
+    m.time = place.at("time_s").seconds(-kMostSeconds, kMostSeconds);
+    if (place.has("name")) m.name = place.at("name").text(256);
+    if (place.has("note")) m.note = place.at("note").text(4096);
+    return m;
+}
+
+Json motion_json(const MotionSource& m, const fs::path& folder) {
+    return {{"path", relative_or_absolute(m.path, folder)},
+            {"offset_s", seconds_json(m.offset)},
+            {"camera", m.camera}};
+}
+MotionSource motion_from(const JsonPlace& place) {
+    MotionSource m;
+    place.must_be_object();
+    m.path = place.at("path").text();
+    if (m.path.empty()) place.at("path").refuse("is empty", "Name the motion record's file");
+    if (place.has("offset_s")) m.offset = place.at("offset_s").seconds(-kMostSeconds, kMostSeconds);
+    if (place.has("camera")) m.camera = place.at("camera").text(64);
+    return m;
+}
+
+Json shot_json(const Shot& s, const fs::path& folder) {
     Json j = {{"id", s.id},
               {"name", s.name},
               {"rig", rig_to_json(s.rig)},
@@ -160,6 +212,9 @@ Json shot_json(const Shot& s) {
               {"sound", s.sound}};
     for (const auto& c : s.cameras) j["cameras"].push_back(camera_json(c));
     if (s.out) j["out_s"] = seconds_json(*s.out);
+    for (const auto& m : s.markers) j["markers"].push_back(marker_json(m));
+    if (s.profile) j["profile"] = rig_to_json(*s.profile);
+    if (s.motion) j["motion"] = motion_json(*s.motion, folder);
     put_extra(j, s.extra_json);
     return j;
 }
@@ -186,8 +241,15 @@ Shot shot_from(const JsonPlace& place) {
     if (place.has("orientation")) s.orientation = turn_from_json(place.at("orientation"));
     if (place.has("agree_distance_m")) s.agree_distance_m = place.at("agree_distance_m").number(0, 1e6);
     if (place.has("sound")) s.sound = place.at("sound").text(256);
+    if (place.has("markers")) {
+        s.markers = list_from(place.at("markers"), marker_from);
+        std::stable_sort(s.markers.begin(), s.markers.end(),
+                         [](const Marker& a, const Marker& b) { return a.time < b.time; });
+    }
+    if (place.has("profile")) s.profile = rig_from_json(place.at("profile"));
+    if (place.has("motion")) s.motion = motion_from(place.at("motion"));
     s.extra_json = extra_of(place, {"id", "name", "rig", "cameras", "rate", "in_s", "out_s", "orientation",
-                                    "agree_distance_m", "sound"});
+                                    "agree_distance_m", "sound", "markers", "profile", "motion"});
     return s;
 }
 
@@ -276,6 +338,8 @@ Project parse_project(std::string_view json_text, const fs::path& file) {
                 .refuse("'" + p.deliverables[d].shot + "' is not a shot", "Use the id of a shot");
     const fs::path folder = folder_of(file);
     for (auto& m : p.media) m.ref.path = absolute_in(folder, m.ref.path);
+    for (auto& s : p.shots)
+        if (s.motion) s.motion->path = absolute_in(folder, s.motion->path);
     for (auto& d : p.deliverables) d.path = absolute_in(folder, d.path);
     p.extra_json = extra_of(place, {"format", "version", "name", "media", "shots", "deliverables"});
     return p;
@@ -286,7 +350,7 @@ std::string project_to_text(const Project& p, const fs::path& file) {
     Json j = {{"format", "pale-orbit/project"}, {"version", 1},           {"name", p.name},
               {"media", Json::array()},         {"shots", Json::array()}, {"deliverables", Json::array()}};
     for (const auto& m : p.media) j["media"].push_back(media_json(m, folder));
-    for (const auto& s : p.shots) j["shots"].push_back(shot_json(s));
+    for (const auto& s : p.shots) j["shots"].push_back(shot_json(s, folder));
     for (const auto& d : p.deliverables) j["deliverables"].push_back(deliverable_json(d, folder));
     put_extra(j, p.extra_json);
     return dump_json(j);

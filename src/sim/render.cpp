@@ -50,6 +50,27 @@ double centred(unsigned seed, std::size_t camera, int what) {
     return 2.0 * hash01(int(seed), int(camera), what) - 1.0;
 }
 
+/// A lamp just outside what a lens sees: light scattered in the glass, falling off from a place on the rim,
+/// and two ghosts on the line through the centre.
+struct Lamp {
+    Vec2 at, centre;
+    double radius;
+    float light(const Vec2& p) const {
+        const double d = (p - at).norm() / radius;
+        double v = 0.5 * std::exp(-d * d / 0.03) + 0.05 * std::exp(-d / 0.35);
+        for (const auto& [along, size, strength] : {std::array{1.04, 0.05, 0.12}, {-0.55, 0.09, 0.05}}) {
+            const Vec2 ghost = centre + along * (at - centre);
+            if ((p - ghost).norm() < size * radius) v += strength;
+        }
+        return float(v);
+    }
+};
+Lamp lamp_at(const ImageCircle& circle, std::size_t camera) {
+    const double a = 0.9 + 2.1 * double(camera);
+    return {circle.center_px + circle.radius_px * Vec2(std::cos(a), std::sin(a)), circle.center_px,
+            circle.radius_px};
+}
+
 float gaussian(int x, int y, int z) {
     const float u = std::max(hash01(x, y, z), 1e-6f), v = hash01(x, y, z + 7919);
     return std::sqrt(-2 * std::log(u)) * std::cos(float(2 * kPi) * v);
@@ -92,6 +113,15 @@ Truth make_truth(const SimOptions& o) {
     truth.actual = truth.nominal;
     truth.actual.name += " (true)";
     const double px = o.circle_size / 1920.0;
+    if (o.faults.cropped)
+        for (Rig* rig : {&truth.nominal, &truth.actual})
+            for (auto& c : rig->cameras) {
+                const int lower = c.lens.height * 4 / 5 / 2 * 2;
+                const Vec2 up(0, (c.lens.height - lower) / 2.0);
+                c.lens.center_px -= up;
+                c.lens.circle.center_px -= up;
+                c.lens.height = lower;
+            }
     for (std::size_t i = 0; i < truth.actual.cameras.size(); ++i) {
         Camera& c = truth.actual.cameras[i];
         const auto r = [&](int what) { return centred(o.seed, i, what); };
@@ -116,6 +146,10 @@ Truth make_truth(const SimOptions& o) {
         }
         if (o.faults.vignetting) t.vignetting = 0.2 + 0.2 * std::abs(r(12));
         if (o.faults.offsets && o.rig == SimRig::ring_of_six && i > 0) t.offset_s = 0.7 * r(13);
+        if (o.faults.dark) t.exposure_ev -= 5;
+        if (o.faults.drift && o.rig == SimRig::ring_of_six && i > 0) t.drift_ppm = 60 * r(14);
+        if (!o.offsets_s.empty() && o.rig == SimRig::ring_of_six)
+            t.offset_s = o.offsets_s[i % o.offsets_s.size()];
         truth.cameras.push_back(t);
     }
     if (o.faults.tilt) truth.tilt = {0, 9.0, -8.0};
@@ -140,7 +174,8 @@ Picture render_source(Hall& hall, const SimOptions& o, const Truth& truth,
     for (const std::size_t index : cameras) {
         const Camera& camera = truth.actual.cameras[index];
         const CameraTruth& faults = truth.cameras[index];
-        const double shot_time = frame_time(frame, o.rate).to_double() - faults.offset_s;
+        const double shot_time =
+            (frame_time(frame, o.rate).to_double() - faults.offset_s) / (1 + faults.drift_ppm * 1e-6);
         hall.set_time(shot_time);
         const LensMap map(camera.lens);
         const Mat3 lean = rotation_of(rig_turn(o, truth, shot_time));
@@ -150,10 +185,14 @@ Picture render_source(Hall& hall, const SimOptions& o, const Truth& truth,
         const double gain = std::exp2(faults.exposure_ev);
         const Vec3f gains(float(gain * faults.red_gain), float(gain), float(gain * faults.blue_gain));
         const auto& circle = camera.lens.circle;
-        const int x0 = std::max(0, int(circle.center_px.x() - circle.radius_px) - 1),
-                  x1 = std::min(out.width(), int(circle.center_px.x() + circle.radius_px) + 2);
-        const int y0 = std::max(0, int(circle.center_px.y() - circle.radius_px) - 1),
-                  y1 = std::min(out.height(), int(circle.center_px.y() + circle.radius_px) + 2);
+        const Lamp lamp = lamp_at(circle, index);
+        // Flare goes past the rim, but never into the other circle's half.
+        const double beyond = o.faults.flare ? o.circle_size / 2.0 - circle.radius_px : 0;
+        const double reach = circle.radius_px + beyond;
+        const int x0 = std::max(0, int(circle.center_px.x() - reach) - 1),
+                  x1 = std::min(out.width(), int(circle.center_px.x() + reach) + 2);
+        const int y0 = std::max(0, int(circle.center_px.y() - reach) - 1),
+                  y1 = std::min(out.height(), int(circle.center_px.y() + reach) + 2);
         parallel_ranges(y1 - y0, 8, [&](int begin, int end) {
             for (int y = y0 + begin; y < y0 + end; ++y)
                 for (int x = x0; x < x1; ++x) {
@@ -168,11 +207,13 @@ Picture render_source(Hall& hall, const SimOptions& o, const Truth& truth,
                             return true;
                         },
                         covered);
-                    if (covered <= 0) continue;
+                    if (covered <= 0 && !o.faults.flare) continue;
                     const double r =
                         (Vec2(x + 0.5, y + 0.5) - camera.lens.center_px).norm() / circle.radius_px;
                     light =
                         light.cwiseProduct(gains) * float((1 - faults.vignetting * r * r * r * r) * covered);
+                    if (o.faults.flare)
+                        light += Vec3f(1.0f, 0.9f, 0.75f) * lamp.light(Vec2(x + 0.5, y + 0.5));
                     float encoded[3];
                     for (int c = 0; c < 3; ++c) {
                         float v = encoded_from_linear(light[c]);

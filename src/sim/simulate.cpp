@@ -51,6 +51,7 @@ void write_truth_json(const SimOptions& o, const Truth& truth, const std::filesy
         const CameraTruth& c = truth.cameras[i];
         j["cameras"].push_back({{"id", truth.actual.cameras[i].id},
                                 {"offset_s", c.offset_s},
+                                {"drift_ppm", c.drift_ppm},
                                 {"exposure_ev", c.exposure_ev},
                                 {"red_gain", c.red_gain},
                                 {"blue_gain", c.blue_gain},
@@ -94,6 +95,7 @@ Project project_for(const SimOptions& o, const Truth& truth, const std::vector<S
         for (const std::size_t c : file.cameras) {
             shot.cameras[c].media = id;
             shot.cameras[c].offset = Rational::from_double(truth.cameras[c].offset_s);
+            shot.cameras[c].drift_ppm = truth.cameras[c].drift_ppm;
         }
     }
     shot.orientation = truth.tilt;
@@ -146,9 +148,11 @@ std::vector<std::filesystem::path> simulate(const SimOptions& o, const std::file
         format.crf = o.crf;
         format.sound = SoundFormat{kSoundRate, kSoundChannels, 128000};
         VideoWriter writer(part.path(), format);
-        const double start = -truth.cameras[file.cameras.front()].offset_s;
-        const auto mono = hall_sound(start, std::int64_t(o.seconds * kSoundRate), kSoundRate,
-                                     unsigned(file.cameras.front()) + o.seed * 16);
+        const CameraTruth& clock = truth.cameras[file.cameras.front()];
+        Microphone mic{unsigned(file.cameras.front()) + o.seed * 16, 1 / (1 + clock.drift_ppm * 1e-6),
+                       o.faults.microphones, o.faults.microphones ? 10.0 : 0.0};
+        const auto mono =
+            hall_sound(-clock.offset_s * mic.speed, std::int64_t(o.seconds * kSoundRate), kSoundRate, mic);
         std::size_t spoken = 0;
         for (std::int64_t n = 0; n < frames; ++n) {
             cancel.check();

@@ -29,6 +29,11 @@ struct Faults {
     bool offsets = false;       ///< each file starts up to 0.7 s early or late
     bool tilt = false;          ///< the whole rig leans by 12 degrees
     bool shake = false;         ///< and trembles by about 1 degree
+    bool dark = false;          ///< five stops under
+    bool flare = false;         ///< a lamp at the rim of each lens: a glow and ghosts, outside the circle too
+    bool cropped = false;       ///< the sensor is lower than the circles: a tenth is cut off above and below
+    bool drift = false;         ///< clocks of all files but the first run up to 60 millionths fast or slow
+    bool microphones = false;   ///< each its own tone, and noise 10 dB under the voice
 };
 
 struct SimOptions {
@@ -38,6 +43,7 @@ struct SimOptions {
     double seconds = 4;
     FrameRate rate{30};
     Faults faults;
+    std::vector<double> offsets_s; ///< of the ring's files, instead of those the fault makes
     unsigned seed = 1;
     double crf = 20;
     int truth_width = 2048; ///< of the true panoramas; 0 writes none
@@ -46,7 +52,7 @@ struct SimOptions {
 
 /// What the simulator knows that a user would not.
 struct CameraTruth {
-    double offset_s = 0, exposure_ev = 0, red_gain = 1, blue_gain = 1, vignetting = 0;
+    double offset_s = 0, exposure_ev = 0, red_gain = 1, blue_gain = 1, vignetting = 0, drift_ppm = 0;
 };
 struct Truth {
     Rig nominal, actual;
@@ -69,8 +75,15 @@ enum class TruthEye { mono, left, right };
 Picture true_panorama(Hall& hall, const SimOptions& options, double seconds, SphereMapping mapping, int width,
                       TruthEye eye);
 
+/// How one microphone hears the hall.
+struct Microphone {
+    unsigned seed = 0;        ///< of its own noise
+    double speed = 1;         ///< shot seconds that pass in one second of its clock
+    bool own_tone = false;    ///< a resonance and a roll-off that differ from the others'
+    double noise_below_db = 0; ///< level of its noise under the voice's; 0: hardly any
+};
 /// Speech-like noise with a clap at 1.0 s, mono, `rate_hz` samples a second from shot time `from_s` on.
-std::vector<float> hall_sound(double from_s, std::int64_t samples, int rate_hz, unsigned microphone_seed);
+std::vector<float> hall_sound(double from_s, std::int64_t samples, int rate_hz, const Microphone& microphone);
 
 /// Renders everything into `folder`: footage, truth.rig.json, nominal.rig.json, truth.json, true panoramas
 /// and depth, and a project that uses the true rig. Returns the files' names. Progress is in [0, 1].

@@ -52,7 +52,7 @@ Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Se
             if (!media)
                 throw Error("has no media '" + use.media + "'", "camera " + use.camera,
                             "Assign a source to it");
-            const auto picture = library_->picture(media->ref, time + use.offset, camera.level);
+            const auto picture = library_->picture(media->ref, source_time(use, time), camera.level);
             if (!picture) { // outside its duration: plan again without it
                 key.cameras[camera.index].media.clear();
                 complete = false;
@@ -109,7 +109,7 @@ Seconds shot_length(const Project& project, const Shot& shot, MediaLibrary& libr
             continue;
         }
         try {
-            const Seconds at = library.info(media->ref).duration - use.offset;
+            const Seconds at = shot_time(use, library.info(media->ref).duration);
             end = end ? std::min(*end, at) : at;
         } catch (const Error&) {
             continue;

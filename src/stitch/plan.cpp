@@ -43,8 +43,8 @@ struct Landing {
 Landing land(const PlanLens& lens, const Vec3& ray) {
     const double side = std::hypot(ray.x(), ray.y());
     const double theta = std::atan2(side, ray.z());
-    const double scale = side > 1e-300 ? lens.map.radius(theta) / side : 0;
-    const Vec2 px = lens.map.lens().center_px + scale * Vec2(ray.x(), ray.y());
+    const Vec2 px = side > 1e-300 ? lens.map.place(theta, ray.x() / side, ray.y() / side)
+                                  : lens.map.place(theta, 1, 0);
     const double clearance = lens.map.clearance(px);
     if (clearance < lens.support) return {px, -degrees((lens.support - clearance) * lens.rad_per_px) - 1e-9};
     const double clear = (clearance - kRimPx) * lens.rad_per_px;
@@ -269,12 +269,18 @@ PlanKey plan_key(const Shot& shot, const View& view) {
     PlanKey key{shot.rig, shot.cameras, shot.orientation, shot.agree_distance_m, view};
     for (auto& c : key.cameras) { // what does not change a plan must not make it anew
         c.offset = Seconds(0);
+        c.drift_ppm = 0;
+        c.lens_locked = c.pose_locked = false;
+        c.origins = {};
         c.extra_json.clear();
         if (!c.media.empty()) c.media = "media";
     }
     key.rig.name.clear();
     key.rig.extra_json.clear();
-    for (auto& c : key.rig.cameras) c.extra_json.clear();
+    for (auto& c : key.rig.cameras) {
+        c.extra_json.clear();
+        c.lens.pixel_pitch_um = 0;
+    }
     return key;
 }
 

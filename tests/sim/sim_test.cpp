@@ -168,7 +168,7 @@ TEST_CASE("faults do what they say") {
 
 TEST_CASE("the clap sounds at one second, for every microphone at its own time") {
     const auto loudest = [](double from, unsigned seed) {
-        const auto s = sim::hall_sound(from, 48000 * 2, 48000, seed);
+        const auto s = sim::hall_sound(from, 48000 * 2, 48000, {seed});
         std::size_t best = 0;
         double most = 0;
         for (std::size_t i = 0; i + 480 < s.size(); i += 48) {
