@@ -47,8 +47,15 @@ struct MediaInfo {
     std::string matrix = "bt709", transfer = "bt709", primaries = "bt709";
     bool full_range = false;
     std::optional<SoundInfo> sound;
-    std::vector<std::string> remarks; ///< odd things worth a word, for people
+    std::optional<std::int64_t> created_s; ///< seconds since 1970 at which recording began, as the file says
+    std::string timecode;                  ///< of the first frame, "10:00:00:00", or empty
+    std::string rig_text;                  ///< a rig file inside the metadata, or empty
+    bool has_motion = false;               ///< a CAMM track
+    std::vector<std::string> remarks;      ///< odd things worth a word, for people
 };
+
+/// The metadata entry that holds a rig file in videos.
+inline constexpr const char* kRigEntry = "pale-orbit.rig";
 
 /// Reads a file's headers (and its first frame's tags). Throws Error with what was expected and found.
 MediaInfo probe(const MediaRef& ref);

@@ -62,6 +62,26 @@ struct VideoReader::Impl {
         decoded.push_back(std::move(first));
     }
 
+    /// What the file says of when and with what it was recorded.
+    void fill_container_facts() {
+        const auto entry = [](const AVDictionary* d, const char* key) {
+            const AVDictionaryEntry* e = av_dict_get(d, key, nullptr, 0);
+            return std::string(e ? e->value : "");
+        };
+        std::string created = entry(format->metadata, "creation_time");
+        info.rig_text = entry(format->metadata, kRigEntry);
+        info.timecode = entry(format->metadata, "timecode");
+        for (unsigned i = 0; i < format->nb_streams; ++i) {
+            const AVStream& s = *format->streams[i];
+            if (info.timecode.empty()) info.timecode = entry(s.metadata, "timecode");
+            if (created.empty()) created = entry(s.metadata, "creation_time");
+            info.has_motion = info.has_motion || s.codecpar->codec_tag == MKTAG('c', 'a', 'm', 'm');
+        }
+        std::int64_t microseconds = 0;
+        if (!created.empty() && av_parse_time(&microseconds, created.c_str(), 0) >= 0 && microseconds > 0)
+            info.created_s = microseconds / 1000000;
+    }
+
     void fill_info(const std::filesystem::path& path) {
         const AVStream& s = stream();
         info.ref = {path, MediaKind::video, FrameRate(30)};
@@ -107,6 +127,7 @@ struct VideoReader::Impl {
         info.transfer = or_unknown(av_color_transfer_name(f.color_trc));
         info.primaries = or_unknown(av_color_primaries_name(f.color_primaries));
         info.full_range = f.color_range == AVCOL_RANGE_JPEG || info.pixel_format.starts_with("yuvj");
+        fill_container_facts();
     }
 
     /// The next frame in showing order, with a usable pts, or nullptr at the end.

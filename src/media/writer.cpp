@@ -48,7 +48,16 @@ struct VideoWriter::Impl {
         open_video();
         if (format.sound) open_sound();
         must(avio_open(&muxer->pb, ("file:" + path.string()).c_str(), AVIO_FLAG_WRITE), "cannot be created");
-        must(avformat_write_header(muxer, nullptr), "its header cannot be written");
+        for (const auto& [key, value] : format.metadata)
+            av_dict_set(&muxer->metadata, key.c_str(), value.c_str(), 0);
+        if (!format.timecode.empty())
+            av_dict_set(&video_stream->metadata, "timecode", format.timecode.c_str(), 0);
+        AVDictionary* options = nullptr;
+        // Entries of our own names go where MOV keeps named metadata.
+        if (!format.metadata.empty()) av_dict_set(&options, "movflags", "use_metadata_tags", 0);
+        const int begun = avformat_write_header(muxer, &options);
+        av_dict_free(&options);
+        must(begun, "its header cannot be written");
         header_written = true;
     }
 

@@ -4,6 +4,7 @@
 #include "picture/picture.h"
 
 #include <filesystem>
+#include <map>
 #include <memory>
 #include <optional>
 #include <span>
@@ -26,6 +27,8 @@ struct VideoFormat {
     std::int64_t bit_rate = 0; ///< bits a second
     bool fast = false;         ///< quicker, larger files at the same quality
     std::optional<SoundFormat> sound;
+    std::string timecode;                          ///< of the first frame, or empty
+    std::map<std::string, std::string> metadata{}; ///< entries of the whole file
 };
 
 /// Encodes pictures at a constant rate, and sound, into an MP4 or MOV file (by the name's ending). The caller

@@ -3,14 +3,19 @@
 #include "base/error.h"
 #include "base/file.h"
 #include "base/json.h"
+#include "media/motion.h"
 #include "media/still.h"
 #include "media/writer.h"
+#include "optics/calibration.h"
 #include "optics/rig_json.h"
 #include "optics/target.h"
 #include "project/project.h"
 
+#include <Eigen/Geometry>
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
+
+#include <ctime>
 
 namespace porb::sim {
 
@@ -83,6 +88,74 @@ void write_depth(Hall& hall, const SimOptions& o, double seconds, const std::fil
     part.commit();
 }
 
+Rig rig_in_file(const Rig& rig, const SourceFile& file) {
+    Rig part;
+    part.name = rig.name;
+    for (const std::size_t c : file.cameras) part.cameras.push_back(rig.cameras[c]);
+    return part;
+}
+
+/// All recordings of the hall begin about ten o'clock on one made-up morning.
+constexpr std::int64_t kRecordedAt = 1777629600; // 2026-05-01 10:00:00 UTC
+constexpr int kTimecodeHour = 10;
+
+std::string recording_time(double seconds_late) {
+    const std::time_t t = kRecordedAt + std::int64_t(std::floor(seconds_late));
+    std::tm parts{};
+    ::gmtime_r(&t, &parts);
+    return fmt::format("{:04}-{:02}-{:02}T{:02}:{:02}:{:02}.000000Z", parts.tm_year + 1900, parts.tm_mon + 1,
+                       parts.tm_mday, parts.tm_hour, parts.tm_min, parts.tm_sec);
+}
+
+std::string timecode_at(double seconds_late, FrameRate rate) {
+    const auto base = std::max<std::int64_t>(1, rate.round());
+    const std::int64_t n =
+        kTimecodeHour * 3600 * base + std::int64_t(std::llround(seconds_late * rate.to_double()));
+    return fmt::format("{:02}:{:02}:{:02}:{:02}", n / base / 3600, n / base / 60 % 60, n / base % 60,
+                       n % base);
+}
+
+/// What the first camera's sensors would record: orientation, rates and the pull of gravity, 200 a second.
+MotionRecord motion_of(const SimOptions& o, const Truth& truth) {
+    constexpr int kPerSecond = 200;
+    constexpr double kStep = 1e-4, kGravity = 9.80665;
+    MotionRecord record;
+    const Mat3 mount = rotation_of(truth.actual.cameras[0].pose.turn);
+    for (int i = 0; i <= int(o.seconds * kPerSecond); ++i) {
+        const double t = double(i) / kPerSecond;
+        const auto at = [&](double s) {
+            return Mat3(rotation_of(rig_turn(o, truth, s - truth.cameras[0].offset_s)) * mount);
+        };
+        const Mat3 now = at(t);
+        const auto axis_angle = [](const Mat3& r) {
+            const Eigen::AngleAxisd a(r);
+            const Vec3 v = a.axis() * a.angle();
+            return std::array<double, 3>{v.x(), v.y(), v.z()};
+        };
+        record.orientation.push_back({t, axis_angle(now)});
+        auto rate = axis_angle(at(t - kStep).transpose() * at(t + kStep));
+        for (double& v : rate) v /= 2 * kStep;
+        record.gyro.push_back({t, rate});
+        const Vec3 pull = now.transpose() * Vec3(0, -kGravity, 0); // at rest it feels the floor pushing up
+        record.acceleration.push_back({t, {pull.x(), pull.y(), pull.z()}});
+    }
+    return record;
+}
+
+/// Each camera as OpenCV would have calibrated it, and the first two as a pair where they share a picture.
+std::vector<std::filesystem::path> write_calibrations(const Rig& rig, const std::filesystem::path& folder) {
+    std::vector<std::filesystem::path> written;
+    const auto write = [&](const Calibration& c, const std::string& name) {
+        written.push_back(folder / name);
+        save_calibration(c, written.back());
+    };
+    for (const auto& camera : rig.cameras)
+        write(calibration_of(rig, camera.id), "calibration_" + camera.id + ".yml");
+    if (rig.cameras.size() == 2)
+        write(calibration_of(rig, rig.cameras[0].id, rig.cameras[1].id), "calibration_pair.xml");
+    return written;
+}
+
 Project project_for(const SimOptions& o, const Truth& truth, const std::vector<SourceFile>& files,
                     const std::filesystem::path& folder) {
     Project p;
@@ -147,6 +220,9 @@ std::vector<std::filesystem::path> simulate(const SimOptions& o, const std::file
         format.rate = o.rate;
         format.crf = o.crf;
         format.sound = SoundFormat{kSoundRate, kSoundChannels, 128000};
+        format.metadata[kRigEntry] = rig_to_text(rig_in_file(truth.actual, file));
+        format.metadata["creation_time"] = recording_time(-truth.cameras[file.cameras.front()].offset_s);
+        format.timecode = timecode_at(-truth.cameras[file.cameras.front()].offset_s, o.rate);
         VideoWriter writer(part.path(), format);
         const CameraTruth& clock = truth.cameras[file.cameras.front()];
         Microphone mic{unsigned(file.cameras.front()) + o.seed * 16, 1 / (1 + clock.drift_ppm * 1e-6),
@@ -165,9 +241,13 @@ std::vector<std::filesystem::path> simulate(const SimOptions& o, const std::file
             if (progress) progress((1 - truth_share) * double(++done) / double(all));
         }
         writer.finish();
+        if (file.cameras.front() == 0) write_camm_track(part.path(), motion_of(o, truth));
         part.commit();
         written.push_back(here / file.name);
     }
+    write_file_atomically(here / "motion.csv", motion_csv(motion_of(o, truth)));
+    written.push_back(here / "motion.csv");
+    for (auto& path : write_calibrations(truth.actual, here)) written.push_back(std::move(path));
 
     save_rig(truth.actual, here / "truth.rig.json");
     save_rig(truth.nominal, here / "nominal.rig.json");

@@ -77,9 +77,9 @@ Picture true_panorama(Hall& hall, const SimOptions& options, double seconds, Sph
 
 /// How one microphone hears the hall.
 struct Microphone {
-    unsigned seed = 0;        ///< of its own noise
-    double speed = 1;         ///< shot seconds that pass in one second of its clock
-    bool own_tone = false;    ///< a resonance and a roll-off that differ from the others'
+    unsigned seed = 0;         ///< of its own noise
+    double speed = 1;          ///< shot seconds that pass in one second of its clock
+    bool own_tone = false;     ///< a resonance and a roll-off that differ from the others'
     double noise_below_db = 0; ///< level of its noise under the voice's; 0: hardly any
 };
 /// Speech-like noise with a clap at 1.0 s, mono, `rate_hz` samples a second from shot time `from_s` on.

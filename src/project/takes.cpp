@@ -1,0 +1,469 @@
+#include "project/takes.h"
+
+#include "base/error.h"
+#include "media/library.h"
+#include "media/sequence.h"
+#include "media/still.h"
+#include "optics/circle_finder.h"
+#include "project/origins.h"
+
+#include <fmt/format.h>
+
+#include <fstream>
+#include <map>
+#include <set>
+
+namespace porb {
+
+namespace {
+
+constexpr double kLikelyFovDeg = 190; ///< of a fisheye nobody has said anything about
+constexpr double kTogetherS = 5;      ///< files of one take say they began this close to each other
+constexpr double kLengthsAlike = 0.1;
+constexpr double kShorterS = 0.5; ///< a difference in length worth a word
+
+struct Word {
+    std::string text;
+    enum class Kind { letters, digits } kind;
+};
+
+/// The folder and the stem as words of letters or digits; what separates them does not count.
+std::vector<Word> words_of(const std::filesystem::path& path) {
+    std::vector<Word> words;
+    const std::string text = path.parent_path().filename().string() + "/" + path.stem().string();
+    for (const char ch : text) {
+        const auto c = static_cast<unsigned char>(ch);
+        const bool digit = std::isdigit(c), letter = std::isalpha(c) || c >= 0x80;
+        if (!digit && !letter) {
+            if (!words.empty() && !words.back().text.empty()) words.push_back({"", Word::Kind::letters});
+            continue;
+        }
+        const auto kind = digit ? Word::Kind::digits : Word::Kind::letters;
+        if (words.empty() || (words.back().kind != kind && !words.back().text.empty()))
+            words.push_back({"", kind});
+        words.back().kind = kind;
+        words.back().text += char(std::tolower(c));
+    }
+    std::erase_if(words, [](const Word& w) { return w.text.empty(); });
+    return words;
+}
+
+/// How much a word at its place looks like the name of a camera rather than of a take.
+double camera_likeness(const std::vector<Word>& words, std::size_t at) {
+    static const std::set<std::string> kCamera = {"cam", "camera", "c", "lens", "eye", "gp", "unit"};
+    static const std::set<std::string> kTake = {"take", "t", "shot", "scene", "clip", "s", "sc", "tk"};
+    static const std::set<std::string> kSides = {"left", "right", "l",   "r",      "front", "back",
+                                                 "up",   "down",  "top", "bottom", "rear"};
+    const Word& w = words[at];
+    if (kSides.count(w.text)) return 2.5;
+    if (w.kind == Word::Kind::letters) return w.text.size() == 1 ? 2 : 0;
+    if (at > 0 && kCamera.count(words[at - 1].text)) return 2;
+    if (at > 0 && kTake.count(words[at - 1].text)) return -2;
+    return w.text.size() <= 2 ? 0.5 : -0.5;
+}
+
+double seconds_of(const FoundFile& f) {
+    return f.info.duration.to_double();
+}
+
+/// What two files say for or against having been recorded together.
+double kinship(const FoundFile& a, const FoundFile& b) {
+    double score = 0;
+    if (a.info.created_s && b.info.created_s) {
+        const double apart = std::abs(double(*a.info.created_s - *b.info.created_s));
+        score += apart <= kTogetherS ? 2 : apart > std::max(seconds_of(a), seconds_of(b)) ? -3 : -0.5;
+    }
+    const double longer = std::max(seconds_of(a), seconds_of(b));
+    if (longer > 0) score += std::abs(seconds_of(a) - seconds_of(b)) <= kLengthsAlike * longer ? 1 : -0.5;
+    score += a.info.width == b.info.width && a.info.height == b.info.height ? 0.5 : -1;
+    score += a.info.rate == b.info.rate ? 0.25 : -0.25;
+    return score;
+}
+
+bool one_circle_file(const FoundFile& f) {
+    return f.circles != 2 &&
+           !(f.circles == 0 && f.info.width >= 1.9 * f.info.height && f.info.width <= 2.1 * f.info.height);
+}
+
+struct Group {
+    std::vector<std::size_t> files;
+    std::size_t place = 0; ///< which word tells the cameras apart
+};
+
+/// All ways of leaving one word out, and the files that then share a name.
+std::vector<Group> groupings(const std::vector<FoundFile>& files, const std::vector<std::size_t>& open,
+                             const std::vector<std::vector<Word>>& words) {
+    std::map<std::string, Group> groups;
+    for (const std::size_t f : open)
+        for (std::size_t at = 0; at < words[f].size(); ++at) {
+            std::string key = std::to_string(at) + files[f].info.ref.path.extension().string();
+            for (std::size_t i = 0; i < words[f].size(); ++i)
+                key += "|" + (i == at ? std::string(words[f][i].kind == Word::Kind::digits ? "#" : "@")
+                                      : words[f][i].text);
+            Group& g = groups[key];
+            g.files.push_back(f);
+            g.place = at;
+        }
+    std::vector<Group> out;
+    for (auto& [key, g] : groups)
+        if (g.files.size() > 1) out.push_back(std::move(g));
+    return out;
+}
+
+double score_of(const Group& g, const std::vector<FoundFile>& files,
+                const std::vector<std::vector<Word>>& words) {
+    double kin = 0, pairs = 0, camera = 0;
+    for (std::size_t i = 0; i < g.files.size(); ++i) {
+        camera += camera_likeness(words[g.files[i]], g.place);
+        for (std::size_t j = i + 1; j < g.files.size(); ++j)
+            kin += kinship(files[g.files[i]], files[g.files[j]]), ++pairs;
+    }
+    return kin / pairs + camera / double(g.files.size()) + 0.05 * double(g.files.size());
+}
+
+std::string name_without(const std::vector<Word>& words, std::size_t place,
+                         const std::filesystem::path& path) {
+    std::string text;
+    const auto folder_words = words_of(path.parent_path() / "x").size() - 1;
+    for (std::size_t i = folder_words; i < words.size(); ++i)
+        if (i != place) text += (text.empty() ? "" : " ") + words[i].text;
+    return text.empty() ? path.parent_path().filename().string() : text;
+}
+
+std::uint64_t mixed(std::uint64_t hash, std::string_view bytes) {
+    for (const char c : bytes) hash = (hash ^ static_cast<unsigned char>(c)) * 1099511628211ull; // FNV-1a
+    return hash;
+}
+
+/// The letters or numbers that a run of marks leaves out: A B D says C.
+std::vector<std::string> gaps_in(const std::vector<std::string>& marks) {
+    std::vector<std::string> gaps;
+    const bool letters = std::all_of(marks.begin(), marks.end(), [](const std::string& m) {
+        return m.size() == 1 && std::isalpha(static_cast<unsigned char>(m[0]));
+    });
+    const bool digits = std::all_of(marks.begin(), marks.end(), [](const std::string& m) {
+        return !m.empty() && m.size() <= 3 &&
+               std::all_of(m.begin(), m.end(), [](unsigned char c) { return std::isdigit(c); });
+    });
+    if ((!letters && !digits) || marks.size() < 2) return gaps;
+    std::set<int> have;
+    for (const auto& m : marks) have.insert(letters ? m[0] : std::stoi(m));
+    const int first = letters ? (*have.begin() <= 'c' ? 'a' : *have.begin()) : std::min(*have.begin(), 1);
+    for (int v = first; v <= *have.rbegin(); ++v)
+        if (!have.count(v) && gaps.size() < 8)
+            gaps.push_back(letters ? std::string(1, char(std::toupper(v))) : std::to_string(v));
+    return gaps;
+}
+
+std::string file_name(const FoundFile& f) {
+    return f.info.ref.path.filename().string();
+}
+
+template <class Key>
+Key most_common(const std::vector<Key>& values) {
+    std::map<Key, int> count;
+    for (const auto& v : values) ++count[v];
+    return std::max_element(count.begin(), count.end(),
+                            [](const auto& a, const auto& b) { return a.second < b.second; })
+        ->first;
+}
+
+/// Two where a wide picture shows two circles, one where it clearly does not, 0 where it is too dark to say.
+int circles_seen(const MediaInfo& info) {
+    const double longer = std::max(info.width, info.height), shorter = std::min(info.width, info.height);
+    if (longer < 1.7 * shorter) return 1;
+    MediaLibrary library(64u << 20);
+    int level = 0;
+    while (longer / (2 << level) >= 900) ++level;
+    std::vector<Picture> moments;
+    for (const int part : {1, 3})
+        if (const auto p = library.picture(info.ref, info.duration * Rational(part, 4), level))
+            moments.push_back(*p);
+    const CircleSearch found = find_circles(moments, 2);
+    if (found.circles.size() == 2) return 2;
+    return found.why_not.find("dark") != std::string::npos ? 0 : 1;
+}
+
+} // namespace
+
+Take described(Take take, const std::vector<FoundFile>& files) {
+    std::erase_if(take.remarks, [](const TakeRemark& r) { return r.kind != TakeRemark::Kind::duplicate; });
+    take.reasons.clear();
+    const auto at = [&](std::size_t i) -> const FoundFile& { return files[take.files[i]]; };
+    const std::size_t n = take.files.size();
+    if (n == 0) return take;
+    const bool video = at(0).info.ref.kind == MediaKind::video;
+    if (take.circles_per_picture == 2) {
+        take.reasons.push_back(at(0).circles == 2 ? "two image circles were seen in it"
+                                                  : "twice as wide as high: two circles side by side");
+    } else if (n > 1) {
+        std::string marks;
+        for (const auto& m : take.marks) marks += (marks.empty() ? "" : ", ") + m;
+        if (std::none_of(take.marks.begin(), take.marks.end(),
+                         [](const std::string& m) { return m.empty(); }))
+            take.reasons.push_back("names differ only in " + marks);
+        double first = 1e18, last = -1e18;
+        for (std::size_t i = 0; i < n; ++i)
+            if (at(i).info.created_s)
+                first = std::min(first, double(*at(i).info.created_s)),
+                last = std::max(last, double(*at(i).info.created_s));
+        if (first <= last && last - first <= kTogetherS)
+            take.reasons.push_back(
+                fmt::format("recording began within {:.0f} s", std::max(1.0, last - first)));
+    } else {
+        take.reasons.push_back("no other file goes with it");
+    }
+    std::vector<double> lengths;
+    std::vector<std::pair<int, int>> sizes;
+    std::vector<std::string> rates;
+    for (std::size_t i = 0; i < n; ++i) {
+        lengths.push_back(seconds_of(at(i)));
+        sizes.push_back({at(i).info.width, at(i).info.height});
+        rates.push_back(at(i).info.rate.to_string());
+    }
+    const auto usual_size = most_common(sizes);
+    const auto usual_rate = most_common(rates);
+    const double longest = *std::max_element(lengths.begin(), lengths.end());
+    if (n > 1 && video && longest - *std::min_element(lengths.begin(), lengths.end()) <= kShorterS)
+        take.reasons.push_back(fmt::format("all last {:.1f} s", longest));
+    using Kind = TakeRemark::Kind;
+    for (const auto& gap : gaps_in(take.marks))
+        take.remarks.push_back({Kind::missing, -1, "camera " + gap + " is absent"});
+    for (std::size_t i = 0; i < n && n > 1; ++i) {
+        const FoundFile& f = at(i);
+        if (video && longest - lengths[i] > kShorterS)
+            take.remarks.push_back(
+                {Kind::shorter, int(i),
+                 fmt::format("{} is {:.1f} s shorter than the longest", file_name(f), longest - lengths[i])});
+        if (sizes[i] != usual_size)
+            take.remarks.push_back(
+                {Kind::size, int(i),
+                 fmt::format("{} is {} x {}, the others {} x {}", file_name(f), f.info.width, f.info.height,
+                             usual_size.first, usual_size.second)});
+        if (video && rates[i] != usual_rate)
+            take.remarks.push_back(
+                {Kind::rate, int(i),
+                 fmt::format("{} runs at {:.6g} frames a second, the others at {:.6g}", file_name(f),
+                             f.info.rate.to_double(), Rational::parse(usual_rate, "rate").to_double())});
+        if (f.info.variable_rate)
+            take.remarks.push_back(
+                {Kind::rate, int(i), file_name(f) + " has a variable frame rate; it is lined up by time"});
+    }
+    const auto silent = std::count_if(take.files.begin(), take.files.end(),
+                                      [&](std::size_t f) { return !files[f].info.sound; });
+    if (video && silent > 0 && std::size_t(silent) < n)
+        for (std::size_t i = 0; i < n; ++i)
+            if (!at(i).info.sound)
+                take.remarks.push_back(
+                    {Kind::sound, int(i), file_name(at(i)) + " has no sound to be aligned by"});
+    return take;
+}
+
+std::vector<Take> propose_takes(const std::vector<FoundFile>& files) {
+    std::vector<Take> takes;
+    std::vector<std::size_t> open;
+    std::map<std::size_t, std::vector<std::size_t>> copies; // original -> copies
+    std::vector<std::vector<Word>> words(files.size());
+    for (std::size_t i = 0; i < files.size(); ++i) {
+        words[i] = words_of(files[i].info.ref.path);
+        const auto same = std::find_if(open.begin(), open.end(), [&](std::size_t k) {
+            return files[k].fingerprint != 0 && files[k].fingerprint == files[i].fingerprint &&
+                   files[k].bytes == files[i].bytes;
+        });
+        if (same != open.end())
+            copies[*same].push_back(i);
+        else
+            open.push_back(i);
+    }
+    std::vector<std::size_t> single;
+    std::vector<std::size_t> ringable;
+    for (const std::size_t i : open) (one_circle_file(files[i]) ? ringable : single).push_back(i);
+    // The best grouping first; its files are then taken, and the rest is looked at again.
+    while (ringable.size() > 1) {
+        const Group* best = nullptr;
+        double best_score = 0.75; // below it they only look alike
+        const auto groups = groupings(files, ringable, words);
+        for (const auto& g : groups) {
+            if (g.files.size() > std::size_t(kMostCameras)) continue;
+            if (const double s = score_of(g, files, words); s > best_score) best_score = s, best = &g;
+        }
+        if (!best) break;
+        Take take;
+        auto members = best->files;
+        std::sort(members.begin(), members.end(), [&](std::size_t a, std::size_t b) {
+            const Word &x = words[a][best->place], &y = words[b][best->place];
+            if (x.kind == Word::Kind::digits && x.text.size() != y.text.size())
+                return x.text.size() < y.text.size();
+            return x.text < y.text;
+        });
+        take.files = members;
+        for (const std::size_t f : members) take.marks.push_back(words[f][best->place].text);
+        take.name = name_without(words[members[0]], best->place, files[members[0]].info.ref.path);
+        takes.push_back(std::move(take));
+        std::erase_if(ringable, [&](std::size_t f) {
+            return std::find(members.begin(), members.end(), f) != members.end();
+        });
+    }
+    single.insert(single.end(), ringable.begin(), ringable.end());
+    for (const std::size_t f : single) {
+        Take take;
+        take.files = {f};
+        take.marks = {""};
+        take.circles_per_picture = one_circle_file(files[f]) ? 1 : 2;
+        take.name = files[f].info.ref.path.stem().string();
+        takes.push_back(std::move(take));
+    }
+    for (auto& take : takes) {
+        for (const std::size_t f : take.files)
+            for (const std::size_t copy : copies[f])
+                take.remarks.push_back(
+                    {TakeRemark::Kind::duplicate, -1,
+                     file_name(files[copy]) + " is a copy of " + file_name(files[f]) + " and is left out"});
+        take = described(std::move(take), files);
+    }
+    std::sort(takes.begin(), takes.end(), [&](const Take& a, const Take& b) {
+        const auto when = [&](const Take& t) { return files[t.files[0]].info.created_s.value_or(0); };
+        return std::pair(when(a), files[a.files[0]].info.ref.path) <
+               std::pair(when(b), files[b.files[0]].info.ref.path);
+    });
+    // Takes of one rig tell each other which camera is absent.
+    for (auto& a : takes)
+        for (const auto& b : takes) {
+            if (a.files.size() < 2 || a.files.size() >= b.files.size() ||
+                !std::includes(b.marks.begin(), b.marks.end(), a.marks.begin(), a.marks.end()))
+                continue;
+            for (const auto& mark : b.marks) {
+                const std::string shown =
+                    mark.size() == 1 ? std::string(1, char(std::toupper(static_cast<unsigned char>(mark[0]))))
+                                     : mark;
+                const std::string text = "camera " + shown + " is absent";
+                const bool said = std::any_of(a.remarks.begin(), a.remarks.end(),
+                                              [&](const TakeRemark& r) { return r.text == text; });
+                if (std::find(a.marks.begin(), a.marks.end(), mark) == a.marks.end() && !said)
+                    a.remarks.push_back({TakeRemark::Kind::missing, -1, text});
+            }
+        }
+    return takes;
+}
+
+void start_from(Shot& shot, const Rig& rig, const Origin& origin) {
+    const auto before = shot.cameras;
+    const bool locked = std::any_of(before.begin(), before.end(),
+                                    [](const ShotCamera& c) { return c.lens_locked || c.pose_locked; });
+    if (locked && before.size() == rig.cameras.size()) { // a lock keeps its camera where it is
+        take_rig(shot, rig, origin);
+    } else {
+        shot.rig = rig;
+        shot.cameras.clear();
+        match_cameras_to_rig(shot);
+        for (std::size_t i = 0; i < shot.cameras.size(); ++i) {
+            ShotCamera& c = shot.cameras[i];
+            for (auto& o : c.origins) o = origin;
+            origin_of(c, CameraValue::offset) = {};
+            if (i >= before.size()) continue;
+            c.media = before[i].media, c.offset = before[i].offset, c.drift_ppm = before[i].drift_ppm;
+            c.feather_deg = before[i].feather_deg, c.used = before[i].used;
+            origin_of(c, CameraValue::offset) = origin_of(before[i], CameraValue::offset);
+        }
+    }
+    shot.profile = rig;
+}
+
+std::string add_take(Project& project, const Take& take, const std::vector<FoundFile>& files,
+                     const std::vector<Profile>& profiles) {
+    const MediaInfo& first = files[take.files.at(0)].info;
+    const int cameras = int(take.files.size()) * take.circles_per_picture;
+    const auto fitting = matching(profiles, {cameras, first.width, first.height, take.circles_per_picture});
+    Shot shot;
+    shot.id = free_shot_id(project);
+    shot.name = take.name.empty() ? "Shot " + std::to_string(project.shots.size() + 1) : take.name;
+    if (fitting.empty())
+        start_from(shot,
+                   nominal_rig(cameras, first.width, first.height, take.circles_per_picture, kLikelyFovDeg),
+                   {OriginKind::assumed, "fisheyes of 190 degrees"});
+    else
+        start_from(shot, scaled(fitting.front().rig, first.width, first.height),
+                   {OriginKind::profile, fitting.front().name()});
+    if (first.ref.kind == MediaKind::video) shot.rate = first.rate;
+    for (std::size_t i = 0; i < take.files.size(); ++i) {
+        const FoundFile& f = files[take.files[i]];
+        const std::string id = add_media(project, f.info.ref);
+        if (shot.sound.empty() && f.info.sound) shot.sound = id;
+        for (int c = 0; c < take.circles_per_picture; ++c) {
+            const std::size_t camera = i * std::size_t(take.circles_per_picture) + std::size_t(c);
+            // A file of another size is kept with the take, but its lens has to be scaled to it.
+            Lens& lens = shot.rig.cameras[camera].lens;
+            if (lens.width != f.info.width || lens.height != f.info.height)
+                lens = scaled(lens, f.info.width, f.info.height);
+            shot.cameras[camera].media = id;
+        }
+        if (shot.motion == std::nullopt && f.info.has_motion)
+            shot.motion = MotionSource{f.info.ref.path, Seconds(0),
+                                       shot.rig.cameras[i * std::size_t(take.circles_per_picture)].id};
+    }
+    project.shots.push_back(std::move(shot));
+    return project.shots.back().id;
+}
+
+std::vector<std::filesystem::path> folded_sequences(const std::vector<std::filesystem::path>& files) {
+    std::map<std::filesystem::path, int> patterns;
+    for (const auto& f : files)
+        if (const auto p = pattern_of(f); p && is_still_name(*p)) ++patterns[*p];
+    std::vector<std::filesystem::path> out;
+    std::set<std::filesystem::path> used;
+    for (const auto& f : files) {
+        const auto p = pattern_of(f);
+        if (p && patterns[*p] > 1) {
+            if (used.insert(*p).second) out.push_back(*p);
+        } else {
+            out.push_back(f);
+        }
+    }
+    return out;
+}
+
+std::vector<std::filesystem::path> media_files_in(const std::filesystem::path& folder, std::size_t most) {
+    static const std::set<std::string> kEndings = {".mp4", ".mov", ".mkv", ".webm", ".mxf", ".avi",  ".ts",
+                                                   ".m4v", ".png", ".jpg", ".jpeg", ".tif", ".tiff", ".exr"};
+    std::error_code code;
+    std::vector<std::filesystem::path> files;
+    for (std::filesystem::recursive_directory_iterator
+             it(folder, std::filesystem::directory_options::skip_permission_denied, code),
+         end;
+         !code && it != end && files.size() < most; it.increment(code)) {
+        if (it.depth() > 4) it.disable_recursion_pending();
+        const std::string name = it->path().filename().string();
+        std::string ending = it->path().extension().string();
+        std::transform(ending.begin(), ending.end(), ending.begin(),
+                       [](unsigned char c) { return char(std::tolower(c)); });
+        if (!name.starts_with('.') && it->is_regular_file(code) && kEndings.count(ending))
+            files.push_back(it->path());
+    }
+    if (!std::filesystem::is_directory(folder, code))
+        throw Error("is not a folder", folder.string(), "Choose a folder");
+    std::sort(files.begin(), files.end());
+    return folded_sequences(files);
+}
+
+FoundFile look_at(const std::filesystem::path& file) {
+    FoundFile f;
+    f.info = probe(media_ref_for(std::filesystem::absolute(file).lexically_normal()));
+    f.circles = circles_seen(f.info);
+    if (f.info.ref.kind == MediaKind::sequence) return f;
+    constexpr std::size_t kPart = 1 << 16;
+    std::error_code code;
+    f.bytes = std::filesystem::file_size(file, code);
+    std::ifstream in(file, std::ios::binary);
+    std::string part(kPart, '\0');
+    std::uint64_t hash = 14695981039346656037ull;
+    for (const auto at : {std::uintmax_t(0), f.bytes / 2, f.bytes > kPart ? f.bytes - kPart : 0}) {
+        in.clear();
+        in.seekg(std::streamoff(at));
+        in.read(part.data(), std::streamsize(part.size()));
+        hash = mixed(hash, {part.data(), std::size_t(std::max<std::streamsize>(0, in.gcount()))});
+    }
+    f.fingerprint = hash;
+    return f;
+}
+
+} // namespace porb
