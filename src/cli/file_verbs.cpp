@@ -8,6 +8,7 @@
 #include <nlohmann/json.hpp>
 
 #include <iostream>
+#include <set>
 
 namespace porb::cli {
 
@@ -71,12 +72,15 @@ void run_simulation(SimWords w, const Cancel& cancel) {
     if (o.rate <= Rational(0) || o.rate > Rational(1000))
         throw CLI::ValidationError("--rate", "must be above 0 and at most 1000");
     o.truth_times = w.truth_times;
+    static const std::set<std::string> kSpecial = {"dark", "flare", "cropped", "drift", "microphones"};
     const auto has = [&](const char* name) {
-        return std::any_of(w.faults.begin(), w.faults.end(),
-                           [&](const std::string& f) { return f == name || f == "all"; });
+        return std::any_of(w.faults.begin(), w.faults.end(), [&](const std::string& f) {
+            return f == name || (f == "all" && std::string_view(name) != "dark");
+        });
     };
     o.faults = {has("lens"),  has("pose"),    has("exposure"), has("white-balance"), has("vignetting"),
-                has("noise"), has("offsets"), has("tilt"),     has("shake")};
+                has("noise"), has("offsets"), has("tilt"),     has("shake"),         has("dark"),
+                has("flare"), has("cropped"), has("drift"),    has("microphones")};
     const auto files = sim::simulate(
         o, w.out,
         [](double done) { show_progress(fmt::format("{:.1f} % simulated", 100 * done), done >= 1); }, cancel);
@@ -138,12 +142,16 @@ void add_file_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_option("--seconds", w->options.seconds, "Length")->check(CLI::Range(0.001, 36000.0));
         verb->add_option("--rate", w->rate, "Frames a second, such as 30 or 30000/1001");
         verb->add_option("--crf", w->options.crf, "Quality of the footage")->check(CLI::Range(0.0, 51.0));
-        verb->add_option(
-                "--faults", w->faults,
-                "lens, pose, exposure, white-balance, vignetting, noise, offsets, tilt, shake, or all")
+        verb->add_option("--faults", w->faults,
+                         "lens, pose, exposure, white-balance, vignetting, noise, offsets, tilt, shake, "
+                         "dark, flare, cropped, drift, microphones, or all (the first nine)")
             ->delimiter(',')
-            ->check(CLI::IsMember({"lens", "pose", "exposure", "white-balance", "vignetting", "noise",
-                                   "offsets", "tilt", "shake", "all"}));
+            ->check(
+                CLI::IsMember({"lens", "pose", "exposure", "white-balance", "vignetting", "noise", "offsets",
+                               "tilt", "shake", "dark", "flare", "cropped", "drift", "microphones", "all"}));
+        verb->add_option("--offsets", w->options.offsets_s,
+                         "Seconds by which the ring's files begin early, in their order")
+            ->delimiter(',');
         verb->add_option("--seed", w->options.seed, "Which faults exactly");
         verb->add_option("--truth-width", w->options.truth_width,
                          "Pixels across the true panoramas; 0 writes none")

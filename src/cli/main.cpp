@@ -1,6 +1,7 @@
 #include "base/error.h"
 #include "cli/verbs.h"
 #include "media/info.h"
+#include "project/project.h"
 
 #include <csignal>
 #include <iostream>
@@ -14,6 +15,17 @@ std::pair<std::string, std::string> id_and_value(const std::string& word, const 
     if (equals == std::string::npos || equals == 0 || equals + 1 == word.size())
         throw CLI::ValidationError(option, "'" + word + "' must be written ID=VALUE");
     return {word.substr(0, equals), word.substr(equals + 1)};
+}
+
+Shot& chosen_shot(Project& project, const std::string& name, const std::string& file) {
+    if (project.shots.empty()) throw Error("has no shot", file, "Make a project with porbit new");
+    if (name.empty()) return project.shots.front();
+    std::string known;
+    for (auto& s : project.shots) {
+        if (s.id == name || s.name == name) return s;
+        known += (known.empty() ? "" : ", ") + s.name;
+    }
+    throw Error("has no shot '" + name + "'", file, "Use one of: " + known);
 }
 
 double number_in(const std::string& text, const std::string& option) {
@@ -51,6 +63,7 @@ int main(int argc, char** argv) {
     app.set_version_flag("--version", "porbit 0.1.0");
     app.require_subcommand(1);
     cli::add_project_verbs(app);
+    cli::add_rig_verbs(app, cancel);
     cli::add_picture_verbs(app, cancel);
     cli::add_file_verbs(app, cancel);
     try {

@@ -12,21 +12,16 @@ namespace porb::cli {
 
 namespace {
 
-const Shot& only_shot(const Project& p, const std::string& file) {
-    if (p.shots.empty()) throw Error("has no shot", file, "Make a project with porbit new");
-    return p.shots.front();
-}
-
 struct StillWords {
-    std::string project, time = "0", eye = "mono", mapping = "sphere", out;
+    std::string project, shot, time = "0", eye = "mono", mapping = "sphere", out;
     int width = 3840, depth = 8;
 };
 
 void make_still(const StillWords& w) {
     if (!is_still_name(w.out))
         throw Error("is not a still we write", w.out, "End the name in .png, .jpg, .tif or .exr");
-    const Project project = load_project(w.project);
-    const Shot& shot = only_shot(project, w.project);
+    Project project = load_project(w.project);
+    const Shot& shot = chosen_shot(project, w.shot, w.project);
     Composer composer(std::make_shared<MediaLibrary>());
     StillRequest request;
     request.time = Rational::parse(w.time, "--time");
@@ -43,7 +38,7 @@ void make_still(const StillWords& w) {
 }
 
 struct MasterWords {
-    std::string project, preset, out, from, to, stereo;
+    std::string project, shot, preset, out, from, to, stereo;
     std::optional<int> width;
     std::optional<double> crf, megabits;
     bool list = false, no_sound = false;
@@ -61,8 +56,7 @@ void make_master(const MasterWords& w, const Cancel& cancel) {
     if (!preset)
         throw CLI::ValidationError("--preset", "'" + w.preset + "' is unknown; porbit master --list-presets");
     Project project = load_project(w.project);
-    only_shot(project, w.project);
-    Shot& shot = project.shots.front();
+    Shot& shot = chosen_shot(project, w.shot, w.project);
     if (!w.from.empty()) shot.in = Rational::parse(w.from, "--from");
     if (!w.to.empty()) shot.out = Rational::parse(w.to, "--to");
     Deliverable d = preset->deliverable;
@@ -107,6 +101,7 @@ void add_picture_verbs(CLI::App& app, const Cancel& cancel) {
         auto w = std::make_shared<StillWords>();
         CLI::App* verb = app.add_subcommand("still", "Render one picture");
         verb->add_option("PROJECT", w->project, "The project")->required();
+        verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
         verb->add_option("--time", w->time, "Shot time in seconds");
         verb->add_option("--width", w->width, "Pixels across one eye")->check(CLI::Range(64, 16384));
         verb->add_option("--eye", w->eye, "mono, left or right")
@@ -122,6 +117,7 @@ void add_picture_verbs(CLI::App& app, const Cancel& cancel) {
         auto w = std::make_shared<MasterWords>();
         CLI::App* verb = app.add_subcommand("master", "Render a deliverable that says it is a sphere");
         verb->add_option("PROJECT", w->project, "The project");
+        verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
         verb->add_option("--preset", w->preset, "What to make (see --list-presets)");
         verb->add_option("--width", w->width, "Pixels across one eye")->check(CLI::Range(64, 16384));
         verb->add_option("--from", w->from, "Start, shot time in seconds (the shot's in unless set)");

@@ -2,6 +2,7 @@
 
 #include "base/error.h"
 #include "media/library.h"
+#include "project/origins.h"
 #include "project/project.h"
 
 #include <iostream>
@@ -71,15 +72,15 @@ void make_new(const NewWords& w) {
 }
 
 struct ShotWords {
-    std::string project, in, out, rate, sound, rig;
+    std::string project, name, in, out, rate, sound, rig;
     std::optional<double> yaw, pitch, roll, agree;
     std::vector<std::string> sources, offsets, reach, feather;
 };
 
 void change_shot(const ShotWords& w) {
     Project project = load_project(w.project);
-    if (project.shots.empty()) throw Error("has no shot", w.project, "Make a project with porbit new");
-    Shot shot = project.shots.front();
+    Shot& chosen = chosen_shot(project, w.name, w.project);
+    Shot shot = chosen;
     if (!w.rig.empty()) {
         shot.rig = load_rig(w.rig);
         match_cameras_to_rig(shot);
@@ -113,7 +114,10 @@ void change_shot(const ShotWords& w) {
         shot.sound.clear();
     else if (!w.sound.empty())
         shot.sound = shot_camera(shot, w.sound, "--sound").media;
-    project.shots.front() = std::move(shot);
+    note_origins(chosen, shot, {w.rig.empty() ? OriginKind::hand : OriginKind::file, w.rig});
+    if (const auto locked = broken_lock(chosen, shot))
+        throw Error(*locked + " is locked", w.project, "Unlock it in the window first");
+    chosen = std::move(shot);
     save_project(project, w.project);
 }
 
@@ -136,23 +140,26 @@ void add_project_verbs(CLI::App& app) {
         verb->callback([w] { make_new(*w); });
     }
     {
-        auto project = std::make_shared<std::string>(), out = std::make_shared<std::string>();
+        auto project = std::make_shared<std::string>(), out = std::make_shared<std::string>(),
+             name = std::make_shared<std::string>();
         CLI::App* verb = app.add_subcommand("rig", "Write the rig as it stands");
         verb->add_option("PROJECT", *project, "The project")->required();
         verb->add_option("--out", *out, "Rig file to write (standard output without it)");
-        verb->callback([project, out] {
-            const Project p = load_project(*project);
-            if (p.shots.empty()) throw Error("has no shot", *project, "Make a project with porbit new");
+        verb->add_option("--shot", *name, "Name or id of the shot (the first unless set)");
+        verb->callback([project, out, name] {
+            Project p = load_project(*project);
+            const Rig& rig = chosen_shot(p, *name, *project).rig;
             if (out->empty())
-                std::cout << rig_to_text(p.shots.front().rig);
+                std::cout << rig_to_text(rig);
             else
-                save_rig(p.shots.front().rig, *out);
+                save_rig(rig, *out);
         });
     }
     {
         auto w = std::make_shared<ShotWords>();
         CLI::App* verb = app.add_subcommand("shot", "Change what was decided about the shot");
         verb->add_option("PROJECT", w->project, "The project")->required();
+        verb->add_option("--shot", w->name, "Name or id of the shot (the first unless set)");
         verb->add_option("--in", w->in, "Start of the used part, seconds");
         verb->add_option("--out", w->out, "End of the used part, seconds, or 'end'");
         verb->add_option("--rate", w->rate, "Frames a second");

@@ -6,6 +6,11 @@
 
 #include <CLI/CLI.hpp>
 
+namespace porb {
+struct Project;
+struct Shot;
+} // namespace porb
+
 namespace porb::cli {
 
 /// Adds every verb to `app`. A verb's work runs when its words were right; it throws Error when it could not
@@ -13,6 +18,11 @@ namespace porb::cli {
 void add_project_verbs(CLI::App& app);                       ///< new, rig, shot
 void add_picture_verbs(CLI::App& app, const Cancel& cancel); ///< still, master
 void add_file_verbs(CLI::App& app, const Cancel& cancel);    ///< inspect, tag, simulate
+void add_rig_verbs(CLI::App& app,
+                   const Cancel& cancel); ///< takes, sync, circles, profiles, calibration, motion
+
+/// The shot of that name or id, the first when `name` is empty. Throws Error when there is none.
+Shot& chosen_shot(Project& project, const std::string& name, const std::string& file);
 
 /// "ID=VALUE" taken apart. Throws CLI::ValidationError (exit status 2).
 std::pair<std::string, std::string> id_and_value(const std::string& word, const std::string& option);
