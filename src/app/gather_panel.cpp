@@ -6,15 +6,13 @@
 #include "base/error.h"
 #include "media/library.h"
 #include "media/sequence.h"
-#include "media/still.h"
+#include "project/origins.h"
 
 #include <QFileDialog>
 #include <QHeaderView>
 #include <QMetaObject>
+#include <QShortcut>
 #include <QSignalBlocker>
-
-#include <map>
-#include <set>
 
 namespace porb::app {
 
@@ -45,74 +43,148 @@ QString facts_text(const MediaInfo& i) {
 }
 } // namespace
 
-std::vector<std::filesystem::path> folded_sequences(const QStringList& files) {
-    std::map<std::filesystem::path, int> patterns;
-    for (const auto& f : files)
-        if (const auto p = pattern_of(f.toStdString()); p && is_still_name(*p)) ++patterns[*p];
-    std::vector<std::filesystem::path> out;
-    std::set<std::filesystem::path> used;
-    for (const auto& f : files) {
-        const std::filesystem::path path = f.toStdString();
-        const auto p = pattern_of(path);
-        if (p && patterns[*p] > 1) {
-            if (used.insert(*p).second) out.push_back(*p);
-        } else {
-            out.push_back(path);
-        }
-    }
-    return out;
-}
-
-GatherPanel::GatherPanel(Session& session, QWidget* parent)
-    : Panel("Gather", "The files of one take: give every camera its source, and choose the sound.", parent),
+GatherPanel::GatherPanel(Session& session, PictureService& service, QWidget* parent)
+    : Panel("Gather", "Which files belong together, which camera each is, and when they began.", parent),
       session_(session) {
     setObjectName("gather_panel");
-    group("FILES");
-    files_ = new QListWidget;
-    files_->setObjectName("file_list");
-    files_->setMinimumHeight(84);
-    files_->setMaximumHeight(150);
-    column()->addWidget(files_);
-    facts_ = new QLabel;
-    facts_->setProperty("role", "hint");
-    facts_->setWordWrap(true);
-    facts_->setMinimumHeight(76);
-    facts_->setAlignment(Qt::AlignTop);
-    column()->addWidget(facts_);
+    make_proposal_page();
+    usual_ = new QWidget;
+    usual_column_ = new QVBoxLayout(usual_);
+    usual_column_->setContentsMargins(0, 0, 0, 0);
+    usual_column_->setSpacing(6);
+    column()->addWidget(usual_, 1);
+    shots_ = new ShotList(session, service);
+    make_shots_part();
+    make_cameras_part();
+    make_files_part();
+    connect(&session_, &Session::project_changed, this, &GatherPanel::refresh_if_seen);
+    connect(&session_, &Session::selection_changed, this, &GatherPanel::refresh_if_seen);
+    refresh();
+}
+
+void GatherPanel::make_proposal_page() {
+    proposal_ = new QWidget;
+    auto* page = new QVBoxLayout(proposal_);
+    page->setContentsMargins(0, 0, 0, 0);
+    page->setSpacing(6);
+    auto* head = new QLabel("TAKES FOUND");
+    head->setProperty("role", "group");
+    page->addWidget(head);
+    takes_ = new TakeTree;
+    page->addWidget(takes_, 1);
+    proposal_words_ = new QLabel;
+    proposal_words_->setObjectName("take_words");
+    proposal_words_->setProperty("role", "hint");
+    proposal_words_->setWordWrap(true);
+    proposal_words_->setMinimumHeight(120);
+    proposal_words_->setAlignment(Qt::AlignTop);
+    page->addWidget(proposal_words_);
+    auto* row = new QHBoxLayout;
+    make_shots_ = new QPushButton;
+    make_shots_->setObjectName("make_shots");
+    make_shots_->setProperty("role", "main");
+    make_shots_->setToolTip("Enter does the same");
+    auto* leave = new QPushButton("Leave them");
+    leave->setObjectName("leave_takes");
+    row->addWidget(make_shots_, 1);
+    row->addWidget(leave);
+    page->addLayout(row);
+    column()->addWidget(proposal_, 1);
+    proposal_->hide();
+    connect(takes_, &TakeTree::changed, this, [this] {
+        const auto n = takes_->wanted().size();
+        proposal_words_->setText(takes_->words());
+        make_shots_->setText(n == 1 ? "Make 1 shot" : QString("Make %1 shots").arg(n));
+        make_shots_->setEnabled(n > 0);
+    });
+    connect(make_shots_, &QPushButton::clicked, this, &GatherPanel::make_shots);
+    for (const int key : {Qt::Key_Return, Qt::Key_Enter}) {
+        auto* enter = new QShortcut(QKeySequence(key), takes_);
+        enter->setContext(Qt::WidgetShortcut);
+        connect(enter, &QShortcut::activated, this, &GatherPanel::make_shots);
+    }
+    connect(leave, &QPushButton::clicked, this, [this] {
+        proposal_->hide();
+        usual_->show();
+        session_.say("The files were left where they are.");
+    });
+}
+
+void GatherPanel::make_shots_part() {
+    group_in(usual_column_, "SHOTS");
+    shots_->setMinimumHeight(112);
+    shots_->setMaximumHeight(164);
+    usual_column_->addWidget(shots_);
     auto* row = new QHBoxLayout;
     auto* add = new QPushButton("Add files…");
     add->setObjectName("add_files");
-    relink_ = new QPushButton("Relink…");
-    remove_ = new QPushButton("Remove");
-    for (auto* b : {add, relink_, remove_}) row->addWidget(b);
-    column()->addLayout(row);
+    auto* folder = new QPushButton("Add a folder…");
+    folder->setObjectName("add_folder");
+    auto* remove = new QPushButton("Remove shot");
+    remove->setObjectName("remove_shot");
+    for (auto* b : {add, folder, remove}) row->addWidget(b);
+    usual_column_->addLayout(row);
+    connect(add, &QPushButton::clicked, this, &GatherPanel::choose_files);
+    connect(folder, &QPushButton::clicked, this, &GatherPanel::choose_folder);
+    connect(remove, &QPushButton::clicked, shots_, &ShotList::remove_current);
+    auto* gone = new QShortcut(QKeySequence::Delete, shots_);
+    gone->setContext(Qt::WidgetShortcut);
+    connect(gone, &QShortcut::activated, shots_, &ShotList::remove_current);
+}
 
-    group("CAMERAS");
+void GatherPanel::make_files_part() {
+    group_in(usual_column_, "FILES");
+    files_ = new QListWidget;
+    files_->setObjectName("file_list");
+    files_->setMinimumHeight(62);
+    files_->setMaximumHeight(110);
+    usual_column_->addWidget(files_);
+    facts_ = new QLabel;
+    facts_->setProperty("role", "hint");
+    facts_->setWordWrap(true);
+    facts_->setMinimumHeight(64);
+    facts_->setAlignment(Qt::AlignTop);
+    usual_column_->addWidget(facts_);
+    auto* row = new QHBoxLayout;
+    relink_ = new QPushButton("Relink…");
+    remove_ = new QPushButton("Remove file");
+    for (auto* b : {relink_, remove_}) row->addWidget(b);
+    usual_column_->addLayout(row);
+    connect(relink_, &QPushButton::clicked, this, &GatherPanel::relink);
+    connect(remove_, &QPushButton::clicked, this, &GatherPanel::remove_media);
+    connect(files_, &QListWidget::currentRowChanged, this, &GatherPanel::show_facts);
+}
+
+void GatherPanel::make_cameras_part() {
+    group_in(usual_column_, "CAMERAS");
     cameras_ = new QTableWidget(0, 3);
     cameras_->setObjectName("camera_sources");
     cameras_->setHorizontalHeaderLabels({"Camera", "Source", "Offset"});
     cameras_->verticalHeader()->hide();
-    cameras_->verticalHeader()->setDefaultSectionSize(27);
+    cameras_->verticalHeader()->setDefaultSectionSize(25);
     cameras_->horizontalHeader()->setSectionResizeMode(1, QHeaderView::Stretch);
     cameras_->horizontalHeader()->resizeSection(0, 58);
-    cameras_->horizontalHeader()->resizeSection(2, 78);
+    cameras_->horizontalHeader()->resizeSection(2, 82);
     cameras_->setSelectionBehavior(QAbstractItemView::SelectRows);
     cameras_->setSelectionMode(QAbstractItemView::SingleSelection);
-    column()->addWidget(cameras_, 1);
+    cameras_->setMinimumHeight(104);
+    usual_column_->addWidget(cameras_, 1);
     auto* layout = new QHBoxLayout;
-    one_circle_ = new QPushButton("One circle in each");
-    one_circle_->setToolTip("Sets up one camera for each file, in a ring");
-    two_circles_ = new QPushButton("Two circles in one");
-    two_circles_->setToolTip("Sets up two cameras, back to back, that share the selected file");
+    align_ = new QPushButton("Align time…");
+    align_->setObjectName("align_time");
+    align_->setProperty("role", "main");
+    align_->setToolTip("Waveforms, offsets and clocks of all sources, under the picture (L)");
+    one_circle_ = new QPushButton("Circle in each");
+    one_circle_->setToolTip("Sets up one camera for each file of this shot, in a ring");
+    two_circles_ = new QPushButton("Two circles");
+    two_circles_->setToolTip("Sets up two cameras, back to back, that share the selected camera's file");
     two_circles_->setObjectName("two_circles");
-    layout->addWidget(one_circle_);
-    layout->addWidget(two_circles_);
-    column()->addLayout(layout);
-
-    group("SOUND AND FRAME RATE");
+    for (auto* b : {align_, one_circle_, two_circles_}) layout->addWidget(b);
+    usual_column_->addLayout(layout);
     auto* last = new QHBoxLayout;
     sound_ = new QComboBox;
     sound_->setObjectName("sound_choice");
+    sound_->setToolTip("Whose sound is kept");
     last->addWidget(sound_, 1);
     rate_ = new NumberField(0.1, 1000, 1, 3, "fps");
     rate_->setObjectName("frame_rate");
@@ -120,14 +192,10 @@ GatherPanel::GatherPanel(Session& session, QWidget* parent)
     rate_->setToolTip(
         "Frames a second of the shot and of its numbered pictures; 29.97 is taken as 30000/1001");
     last->addWidget(rate_);
-    column()->addLayout(last);
-
-    connect(add, &QPushButton::clicked, this, &GatherPanel::choose_files);
-    connect(relink_, &QPushButton::clicked, this, &GatherPanel::relink);
-    connect(remove_, &QPushButton::clicked, this, &GatherPanel::remove_media);
+    usual_column_->addLayout(last);
+    connect(align_, &QPushButton::clicked, this, &GatherPanel::align_wanted);
     connect(one_circle_, &QPushButton::clicked, this, [this] { make_rig(1); });
     connect(two_circles_, &QPushButton::clicked, this, [this] { make_rig(2); });
-    connect(files_, &QListWidget::currentRowChanged, this, &GatherPanel::show_facts);
     connect(cameras_, &QTableWidget::currentCellChanged, this, [this](int r, int, int, int) {
         if (const Shot* s = session_.shot(); s && r >= 0 && r < int(s->cameras.size()))
             session_.select_camera(s->cameras[std::size_t(r)].camera);
@@ -153,7 +221,7 @@ GatherPanel::GatherPanel(Session& session, QWidget* parent)
             [&](Project& p) {
                 for (auto& m : p.media)
                     if (m.ref.kind == MediaKind::sequence) m.ref.sequence_rate = rate;
-                for (auto& s : p.shots) s.rate = rate;
+                if (session_.shot()) find_shot(p, session_.shot()->id)->rate = rate;
             },
             "frame-rate");
     });
@@ -162,8 +230,6 @@ GatherPanel::GatherPanel(Session& session, QWidget* parent)
         const std::string id = sound_->itemData(i).toString().toStdString();
         session_.edit_shot("Choose the sound", [&](Shot& s) { s.sound = id; });
     });
-    connect(&session_, &Session::project_changed, this, &GatherPanel::refresh_if_seen);
-    refresh();
 }
 
 GatherPanel::~GatherPanel() = default;
@@ -176,111 +242,150 @@ void GatherPanel::choose_files() {
     if (!files.isEmpty()) add_files(files);
 }
 
+void GatherPanel::choose_folder() {
+    const QString folder = QFileDialog::getExistingDirectory(this, "Add the takes of a folder");
+    if (!folder.isEmpty()) add_files({folder});
+}
+
 void GatherPanel::add_files(const QStringList& files) {
     session_.say(
         QString("Reading %1…")
             .arg(files.size() == 1 ? QFileInfo(files[0]).fileName() : QString("%1 files").arg(files.size())));
-    const auto paths = folded_sequences(files);
-    probes_.emplace_back([this, paths] {
-        std::vector<Probed> probed;
-        for (const auto& path : paths) {
-            Probed p;
-            try {
-                p.ref = media_ref_for(std::filesystem::absolute(path).lexically_normal());
-                p.info = probe(p.ref);
-            } catch (const std::exception& e) {
-                p.error = QString::fromStdString(e.what());
+    probes_.emplace_back([this, files] {
+        std::vector<std::filesystem::path> paths;
+        QString errors;
+        for (const auto& f : files) {
+            const std::filesystem::path path = f.toStdString();
+            if (std::filesystem::is_directory(path)) {
+                const auto inside = media_files_in(path);
+                if (inside.empty()) errors += f + " holds no pictures or video\n";
+                paths.insert(paths.end(), inside.begin(), inside.end());
+            } else {
+                paths.push_back(path);
             }
-            probed.push_back(std::move(p));
+        }
+        std::vector<FoundFile> found;
+        for (const auto& path : folded_sequences(paths)) {
+            try {
+                found.push_back(look_at(path));
+            } catch (const std::exception& e) {
+                errors += QString::fromStdString(e.what()) + "\n";
+            }
         }
         QMetaObject::invokeMethod(
-            this, [this, probed] { take(probed); }, Qt::QueuedConnection);
+            this, [this, found, errors] { propose(found, errors.trimmed()); }, Qt::QueuedConnection);
     });
 }
 
-void GatherPanel::take(const std::vector<Probed>& probed) {
-    std::vector<Probed> good;
-    QString errors;
-    for (const auto& p : probed)
-        if (p.info)
-            good.push_back(p);
-        else
-            errors += (errors.isEmpty() ? "" : "\n") + p.error;
-    if (!good.empty()) {
-        session_.edit(good.size() == 1 ? "Add " + QString::fromStdString(good[0].ref.path.filename().string())
-                                       : QString("Add %1 files").arg(good.size()),
-                      [&](Project& p) {
-                          std::vector<std::string> ids;
-                          for (const auto& g : good) ids.push_back(add_media(p, g.ref));
-                          const MediaInfo& first = *good[0].info;
-                          if (p.shots.empty()) {
-                              // Twice as wide as high: two circles side by side; otherwise a circle in each
-                              // file.
-                              const bool two = good.size() == 1 && first.width >= 1.9 * first.height &&
-                                               first.width <= 2.1 * first.height;
-                              const int count = two ? 2 : std::min<int>(kMostCameras, int(good.size()));
-                              Shot shot = shot_for_rig(
-                                  nominal_rig(count, first.width, first.height, two ? 2 : 1, kLikelyFov),
-                                  "Shot 1");
-                              if (first.ref.kind == MediaKind::video) shot.rate = first.rate;
-                              p.shots.push_back(std::move(shot));
-                          }
-                          Shot& shot = p.shots.front();
-                          std::size_t next = 0;
-                          for (auto& c : shot.cameras) {
-                              if (!c.media.empty()) continue;
-                              const Lens& lens = find_camera(shot.rig, c.camera)->lens;
-                              const bool shared = lens.circle.radius_px * 2 <= lens.width * 0.55;
-                              if (next < good.size() && good[next].info->width == lens.width &&
-                                  good[next].info->height == lens.height)
-                                  c.media = ids[next];
-                              if (!shared && next < good.size()) ++next;
-                          }
-                          if (shot.sound.empty())
-                              for (std::size_t i = 0; i < good.size() && shot.sound.empty(); ++i)
-                                  if (good[i].info->sound) shot.sound = ids[i];
-                      });
-        session_.say(QString("%1 added")
-                         .arg(good.size() == 1 ? QString::fromStdString(good[0].ref.path.filename().string())
-                                               : QString("%1 files").arg(good.size())));
+void GatherPanel::propose(std::vector<FoundFile> files, const QString& errors) {
+    if (files.empty()) {
+        session_.say(errors.isEmpty() ? "Nothing to read was found there." : errors, Signal::stop);
+        return;
     }
-    if (!errors.isEmpty()) session_.say(errors, Signal::stop);
+    auto takes = propose_takes(files);
+    const Shot* shot = session_.shot();
+    // Cameras of the shot at work that wait for a source of this size are served first.
+    if (shot && takes.size() == 1 && takes[0].circles_per_picture == 1) {
+        const auto open = std::count_if(shot->cameras.begin(), shot->cameras.end(), [&](const ShotCamera& c) {
+            const Lens& lens = find_camera(shot->rig, c.camera)->lens;
+            return c.media.empty() && lens.width == files[0].info.width &&
+                   lens.height == files[0].info.height;
+        });
+        if (open > 0 && std::size_t(open) >= files.size()) {
+            session_.edit(files.size() == 1 ? "Add a source" : QString("Add %1 sources").arg(files.size()),
+                          [&](Project& p) {
+                              Shot& s = *find_shot(p, shot->id);
+                              std::size_t next = 0;
+                              for (auto& c : s.cameras)
+                                  if (c.media.empty() && next < takes[0].files.size()) {
+                                      const FoundFile& f = files[takes[0].files[next++]];
+                                      c.media = add_media(p, f.info.ref);
+                                      if (s.sound.empty() && f.info.sound) s.sound = c.media;
+                                  }
+                          });
+            return;
+        }
+    }
+    if (takes.size() == 1 && takes[0].remarks.empty() && errors.isEmpty()) {
+        make_shots_of(takes, files);
+        return;
+    }
+    takes_->set_takes(std::move(takes), std::move(files));
+    usual_->hide();
+    proposal_->show();
+    emit takes_->changed();
+    takes_->setFocus();
+    if (errors.isEmpty())
+        session_.say("Look through the takes, then make shots of them.");
+    else
+        session_.say(errors, Signal::care);
+}
+
+void GatherPanel::make_shots() {
+    const auto takes = takes_->wanted();
+    if (!proposal_->isVisible() || takes.empty()) return;
+    make_shots_of(takes, takes_->files());
+    proposal_->hide();
+    usual_->show();
+    shots_->setFocus();
+}
+
+void GatherPanel::make_shots_of(const std::vector<Take>& takes, const std::vector<FoundFile>& files) {
+    const auto profiles = all_profiles();
+    std::string first;
+    session_.edit(takes.size() == 1 ? "Make shot " + QString::fromStdString(takes[0].name)
+                                    : QString("Make %1 shots").arg(takes.size()),
+                  [&](Project& p) {
+                      for (const auto& t : takes) {
+                          const std::string id = add_take(p, t, files, profiles);
+                          if (first.empty()) first = id;
+                      }
+                  });
+    session_.choose_shot(first);
+    const Shot* shot = session_.shot();
+    if (!shot) return;
+    const Origin& from = origin_of(shot->cameras.front(), CameraValue::focal);
+    session_.say(QString("%1 made; rig from %2")
+                     .arg(takes.size() == 1 ? "Shot " + QString::fromStdString(shot->name)
+                                            : QString("%1 shots").arg(takes.size()),
+                          from.kind == OriginKind::profile
+                              ? "profile “" + QString::fromStdString(from.detail) + "”"
+                              : "nothing but " + QString::fromStdString(from.detail)));
 }
 
 void GatherPanel::make_rig(int circles) {
-    const Project& p = *session_.project();
-    if (p.media.empty()) return;
-    const int row = std::max(0, files_->currentRow());
+    const Shot* shot = session_.shot();
+    if (!shot) return;
     std::vector<std::string> ids;
+    for (const auto& c : shot->cameras)
+        if (!c.media.empty() && std::find(ids.begin(), ids.end(), c.media) == ids.end())
+            ids.push_back(c.media);
+    if (ids.empty()) return session_.say("Give a camera its source first.", Signal::care);
+    if (circles == 2) {
+        const ShotCamera* chosen = find_camera(*shot, session_.selected_camera());
+        const std::string one = chosen && !chosen->media.empty() ? chosen->media : ids.front();
+        ids = {one, one};
+    }
     MediaInfo first;
     try {
-        first = session_.library()->info(p.media[std::size_t(row)].ref);
-        if (circles == 2)
-            ids = {p.media[std::size_t(row)].id, p.media[std::size_t(row)].id};
-        else
-            for (const auto& m : p.media) ids.push_back(m.id);
+        first = session_.library()->info(find_media(*session_.project(), ids.front())->ref);
     } catch (const Error& e) {
-        session_.say(QString::fromStdString(e.message()), Signal::stop);
-        return;
+        return session_.say(QString::fromStdString(e.message()), Signal::stop);
     }
-    session_.edit(circles == 2 ? "Set up two circles in one file" : "Set up one circle in each file",
-                  [&](Project& next) {
-                      Shot shot = shot_for_rig(nominal_rig(std::min<int>(kMostCameras, int(ids.size())),
-                                                           first.width, first.height, circles, kLikelyFov),
-                                               "Shot 1");
-                      if (!next.shots.empty()) {
-                          const Shot& old = next.shots.front();
-                          shot.id = old.id, shot.name = old.name, shot.sound = old.sound,
-                          shot.rate = old.rate, shot.in = old.in, shot.out = old.out;
-                      } else if (first.ref.kind == MediaKind::video) {
-                          shot.rate = first.rate;
-                      }
-                      for (std::size_t i = 0; i < shot.cameras.size(); ++i) shot.cameras[i].media = ids[i];
-                      if (next.shots.empty())
-                          next.shots.push_back(std::move(shot));
-                      else
-                          next.shots.front() = std::move(shot);
-                  });
+    const int count = std::min<int>(kMostCameras, int(ids.size()));
+    const auto fitting = matching(all_profiles(), {count, first.width, first.height, circles});
+    session_.edit_shot(
+        circles == 2 ? "Set up two circles in one file" : "Set up one circle in each file", [&](Shot& s) {
+            s.cameras.clear();
+            s.rig.cameras.clear();
+            if (fitting.empty())
+                start_from(s, nominal_rig(count, first.width, first.height, circles, kLikelyFov),
+                           {OriginKind::assumed, "fisheyes of 190 degrees"});
+            else
+                start_from(s, scaled(fitting.front().rig, first.width, first.height),
+                           {OriginKind::profile, fitting.front().name()});
+            for (std::size_t k = 0; k < s.cameras.size(); ++k) s.cameras[k].media = ids[k];
+        });
 }
 
 void GatherPanel::relink() {
@@ -331,8 +436,9 @@ void GatherPanel::show_facts() {
 
 void GatherPanel::refresh() {
     const Project& p = *session_.project();
+    shots_->refresh();
     const QSignalBlocker block_files(files_), block_cameras(cameras_), block_sound(sound_);
-    const auto missing = missing_media(p);
+    const auto& missing = session_.missing();
     const int row = files_->currentRow();
     files_->clear();
     for (const auto& m : p.media) {
@@ -366,7 +472,9 @@ void GatherPanel::refresh() {
         cameras_->setCellWidget(r, 1, choice);
         auto* offset = new QTableWidgetItem(QString::number(c.offset.to_double(), 'f', 4) + " s");
         offset->setTextAlignment(Qt::AlignRight | Qt::AlignVCenter);
-        offset->setToolTip("Source time minus shot time. Type seconds.");
+        offset->setToolTip(QString("Source time minus shot time. Type seconds.\nFrom: %1 %2")
+                               .arg(name_of(origin_of(c, CameraValue::offset).kind),
+                                    QString::fromStdString(origin_of(c, CameraValue::offset).detail)));
         cameras_->setItem(r, 2, offset);
     }
     sound_->clear();
@@ -376,8 +484,9 @@ void GatherPanel::refresh() {
     if (shot) sound_->setCurrentIndex(std::max(0, sound_->findData(QString::fromStdString(shot->sound))));
     rate_->setEnabled(shot != nullptr);
     if (shot) rate_->set_quietly(shot->rate.to_double());
-    one_circle_->setEnabled(!p.media.empty());
-    two_circles_->setEnabled(!p.media.empty());
+    for (auto* b : {one_circle_, two_circles_, align_}) b->setEnabled(shot != nullptr);
+    for (int r = 0; shot && r < int(shot->cameras.size()); ++r)
+        if (shot->cameras[std::size_t(r)].camera == session_.selected_camera()) cameras_->selectRow(r);
     show_facts();
 }
 

@@ -2,6 +2,8 @@
 
 #include "app/panel.h"
 #include "app/session.h"
+#include "app/shot_list.h"
+#include "app/take_tree.h"
 
 #include <QComboBox>
 #include <QListWidget>
@@ -14,41 +16,49 @@ namespace porb::app {
 
 class NumberField;
 
-/// Gather: what each file is, which camera it belongs to, whose sound is kept; new files by dialog or drop.
+/// Gather: takes as they are proposed, shots, what each file is, which camera it belongs to, whose sound is
+/// kept.
 class GatherPanel : public Panel {
     Q_OBJECT
   public:
-    explicit GatherPanel(Session& session, QWidget* parent = nullptr);
+    GatherPanel(Session& session, PictureService& service, QWidget* parent = nullptr);
     ~GatherPanel() override;
-    /// Reads the files' headers in the background, then adds them; an empty project gets a rig that fits
-    /// them.
+    /// Reads the headers of files and folders in the background, then proposes takes. A single take without
+    /// anything odd becomes a shot at once; otherwise the proposal is shown first.
     void add_files(const QStringList& files);
     void choose_files();
+    void choose_folder();
+    void make_shots(); ///< of the takes that are ticked
+    bool has_proposal() const { return proposal_->isVisible(); }
+
+  signals:
+    void align_wanted();
 
   private:
-    struct Probed {
-        MediaRef ref;
-        std::optional<MediaInfo> info;
-        QString error;
-    };
-    void take(const std::vector<Probed>& probed);
+    void propose(std::vector<FoundFile> files, const QString& errors);
+    void make_shots_of(const std::vector<Take>& takes, const std::vector<FoundFile>& files);
     void refresh() override;
     void show_facts();
     void relink();
     void remove_media();
     void make_rig(int circles);
+    void make_proposal_page();
+    void make_shots_part();
+    void make_files_part();
+    void make_cameras_part();
 
     Session& session_;
+    QWidget *proposal_, *usual_;
+    QVBoxLayout* usual_column_;
+    TakeTree* takes_;
+    QLabel *proposal_words_, *facts_;
+    ShotList* shots_;
     QListWidget* files_;
-    QLabel* facts_;
-    QPushButton *relink_, *remove_, *one_circle_, *two_circles_;
+    QPushButton *relink_, *remove_, *one_circle_, *two_circles_, *make_shots_, *align_;
     QTableWidget* cameras_;
     QComboBox* sound_;
     NumberField* rate_;
     std::vector<std::jthread> probes_;
 };
-
-/// Whole names of files, "a.0001.exr, a.0002.exr, ..." folded into their pattern.
-std::vector<std::filesystem::path> folded_sequences(const QStringList& files);
 
 } // namespace porb::app

@@ -64,10 +64,12 @@ int main(int argc, char** argv) {
     const QCommandLineOption demo("demo", "Open a demo take: dual, pair or ring.", "name");
     const QCommandLineOption shot("offscreen-shot", "Save a picture of the window and leave.", "file.png");
     const QCommandLineOption station("station", "Start at gather, rig, level, seams or master.", "name");
-    const QCommandLineOption view("view", "Start with the map, window, lens or sheet view.", "name");
+    const QCommandLineOption view("view", "Start with the map, window, lens, sheet or rig view.", "name");
     const QCommandLineOption overlays("overlays", "Show footprints and overlaps.");
     const QCommandLineOption time("time", "Put the playhead there.", "seconds");
-    parser.addOptions({demo, shot, station, view, overlays, time});
+    const QCommandLineOption coverage("coverage", "Show how many lenses see each part.");
+    const QCommandLineOption align("align", "Open with the sources lined up in time.");
+    parser.addOptions({demo, shot, station, view, overlays, coverage, align, time});
     parser.process(application);
     const auto wrong = [&](const QString& words) {
         std::fprintf(stderr, "pale-orbit: %s (pale-orbit --help)\n", qPrintable(words));
@@ -100,7 +102,8 @@ int main(int argc, char** argv) {
         const auto v = named<ViewMode>(parser.value(view), {{"map", ViewMode::map},
                                                             {"window", ViewMode::window},
                                                             {"lens", ViewMode::lens},
-                                                            {"sheet", ViewMode::sheet}});
+                                                            {"sheet", ViewMode::sheet},
+                                                            {"rig", ViewMode::rig}});
         if (!v) return wrong("'" + parser.value(view) + "' is not a view");
         window.picture().set_mode(*v);
     }
@@ -108,6 +111,8 @@ int main(int argc, char** argv) {
         for (const char* name : {"show_footprints", "show_overlaps"})
             window.findChild<QToolButton*>(name)->setChecked(true);
     }
+    if (parser.isSet(coverage)) window.findChild<QToolButton*>("show_coverage")->setChecked(true);
+    if (parser.isSet(align)) window.show_align(true);
     if (parser.isSet(time))
         window.session().set_playhead(Rational::from_double(parser.value(time).toDouble()));
     if (parser.isSet(shot)) return save_shot(application, window, parser.value(shot));

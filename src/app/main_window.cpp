@@ -1,10 +1,12 @@
 #include "app/main_window.h"
 
+#include "app/align_strip.h"
 #include "app/command_palette.h"
 #include "app/gather_panel.h"
 #include "app/level_panel.h"
 #include "app/master_panel.h"
 #include "app/rig_panel.h"
+#include "app/rig_view.h"
 #include "app/seams_panel.h"
 #include "app/theme.h"
 #include "base/error.h"
@@ -19,9 +21,11 @@
 #include <QFileDialog>
 #include <QHBoxLayout>
 #include <QLabel>
+#include <QLineEdit>
 #include <QMenuBar>
 #include <QMessageBox>
 #include <QMimeData>
+#include <QPlainTextEdit>
 #include <QPushButton>
 #include <QScrollArea>
 #include <QSettings>
@@ -70,8 +74,15 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder)
     picture_ = new PictureArea(session_, service_);
     auto* view_bar = new QWidget;
     left_column->addWidget(view_bar);
-    left_column->addWidget(picture_, 1);
+    rig_view_ = new RigView(session_);
+    views_ = new QStackedWidget;
+    views_->addWidget(picture_);
+    views_->addWidget(rig_view_);
+    left_column->addWidget(views_, 1);
     timeline_ = new Timeline(session_);
+    align_ = new AlignStrip(session_, timeline_->ruler());
+    align_->hide();
+    left_column->addWidget(align_);
     left_column->addWidget(timeline_);
     middle->addWidget(left, 1);
 
@@ -81,7 +92,7 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder)
     auto* side_column = new QVBoxLayout(side_);
     side_column->setContentsMargins(0, 0, 0, 0);
     panels_ = new QStackedWidget;
-    gather_ = new GatherPanel(session_);
+    gather_ = new GatherPanel(session_, service_);
     rig_ = new RigPanel(session_);
     master_ = new MasterPanel(session_, queue_);
     for (QWidget* panel : std::initializer_list<QWidget*>{gather_, rig_, new LevelPanel(session_, *picture_),
@@ -108,6 +119,11 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder)
         timeline_->set_playing(on);
         picture_->set_playing(on);
     });
+    connect(gather_, &GatherPanel::align_wanted, this, [this] { show_align(!align_->isVisible()); });
+    connect(align_, &AlignStrip::closed, this, [this] { show_align(false); });
+    connect(&timeline_->ruler(), &TimeRuler::marker_wanted, this, &MainWindow::edit_marker);
+    connect(picture_, &PictureArea::mode_changed, this,
+            [this] { views_->setCurrentIndex(picture_->mode() == ViewMode::rig ? 1 : 0); });
     connect(picture_, &PictureArea::add_files_wanted, gather_, &GatherPanel::choose_files);
     connect(picture_, &PictureArea::demo_wanted, this, [this] { open_demo("dual"); });
     connect(&session_, &Session::said, this, &MainWindow::say);
@@ -171,6 +187,7 @@ void MainWindow::make_view_bar(QWidget* holder) {
     mode("window", "Window", ViewMode::window, "Look round inside (2)");
     mode("lens", "Lens", ViewMode::lens, "One camera's own picture (3)");
     mode("sheet", "Sheet", ViewMode::sheet, "All cameras' pictures (4)");
+    mode("rig", "Rig", ViewMode::rig, "The cameras in three dimensions (5)");
     modes_->button(0)->setChecked(true);
     connect(modes_, &QButtonGroup::idClicked, this, [this](int id) { picture_->set_mode(ViewMode(id)); });
     connect(picture_, &PictureArea::mode_changed, this,
@@ -192,6 +209,10 @@ void MainWindow::make_view_bar(QWidget* holder) {
            [this](bool on) { picture_->set_footprints(on); });
     toggle("", "Overlaps", "Where two or more lenses see the same (V)",
            [this](bool on) { picture_->set_overlaps(on); });
+    toggle("", "Coverage", "How many lenses see each part (G)",
+           [this](bool on) { picture_->set_coverage(on); });
+    toggle("", "Flicker", "The selected camera and its neighbour by turns, to line up their time (K)",
+           [this](bool on) { picture_->set_flicker(on); });
     eyes_ = new QWidget;
     auto* eyes_row = new QHBoxLayout(eyes_);
     eyes_row->setContentsMargins(8, 0, 0, 0);
@@ -242,6 +263,8 @@ void MainWindow::make_actions() {
     file->addAction(action("Save project as…", QKeySequence("Ctrl+Shift+S"), [this] { save_as(); }));
     file->addSeparator();
     file->addAction(action("Add files…", QKeySequence("Ctrl+I"), [this] { gather_->choose_files(); }));
+    file->addAction(
+        action("Add a folder…", QKeySequence("Ctrl+Shift+A"), [this] { gather_->choose_folder(); }));
     file->addAction(action("Save a still…", QKeySequence("Ctrl+Shift+I"), [this] { save_still(); }));
     file->addSeparator();
     file->addAction(action("Quit", QKeySequence::Quit, [this] { close(); }));
@@ -261,14 +284,55 @@ void MainWindow::make_actions() {
     go->addSeparator();
     go->addAction(action("Turn the selected camera to the back", QKeySequence("Ctrl+B"),
                          [this] { rig_->turn_selected_back(); }));
+    const auto rig_work = [&](const QString& text, const QKeySequence& key,
+                              const std::function<void()>& work) {
+        go->addAction(action(text, key, [this, work] {
+            set_station(Station::rig);
+            work();
+        }));
+    };
+    rig_work("Find the image circles", QKeySequence("C"), [this] { rig_->find_circles_now(); });
+    rig_work("Choose a profile…", QKeySequence("P"), [this] { rig_->choose_profile(); });
+    rig_work("Save the rig as a profile…", {}, [this] { rig_->save_as_profile(); });
+    rig_work("Read a lens calibration…", {}, [this] { rig_->read_calibration(); });
+    rig_work("Write a lens calibration…", {}, [this] { rig_->write_calibration(); });
+    rig_work("Use the video's own rig…", {}, [this] { rig_->use_embedded_rig(); });
+    rig_work("Read a motion record…", {}, [this] { rig_->read_motion(); });
+    using Part = RigPanel::Part;
+    rig_work("Copy the lens", QKeySequence("Ctrl+Shift+C"), [this] { rig_->copy(Part::lens); });
+    rig_work("Paste the lens", QKeySequence("Ctrl+Shift+V"), [this] { rig_->paste(Part::lens); });
+    rig_work("Copy the pose", {}, [this] { rig_->copy(Part::pose); });
+    rig_work("Paste the pose", {}, [this] { rig_->paste(Part::pose); });
+    rig_work("Copy the circle to alike cameras", {}, [this] { rig_->circle_to_alike(); });
+    rig_work("Lock or unlock the lens", {}, [this] { rig_->lock(Part::lens); });
+    rig_work("Lock or unlock the pose", {}, [this] { rig_->lock(Part::pose); });
+    rig_work("Reset the lens to the profile", {}, [this] { rig_->reset(Part::lens); });
+    rig_work("Reset the pose to the profile", {}, [this] { rig_->reset(Part::pose); });
+    go->addSeparator();
+    go->addAction(action("Align time", QKeySequence("L"), [this] { show_align(!align_->isVisible()); }));
+    go->addAction(action("Find the time offsets", QKeySequence("Ctrl+L"), [this] {
+        show_align(true);
+        align_->find();
+    }));
+    go->addAction(
+        action("Earlier source: nudge by a frame", QKeySequence("Ctrl+Left"), [this] { nudge(-1); }));
+    go->addAction(action("Later source: nudge by a frame", QKeySequence("Ctrl+Right"), [this] { nudge(1); }));
+    go->addAction(
+        action("Earlier source: nudge by a tenth", QKeySequence("Ctrl+Shift+Left"), [this] { nudge(-0.1); }));
+    go->addAction(
+        action("Later source: nudge by a tenth", QKeySequence("Ctrl+Shift+Right"), [this] { nudge(0.1); }));
+    go->addAction(action("Make shots of the proposed takes", QKeySequence("Ctrl+Return"),
+                         [this] { gather_->make_shots(); }));
+    go->addAction(action("Next shot", QKeySequence("Ctrl+PgDown"), [this] { next_shot(1); }));
+    go->addAction(action("Previous shot", QKeySequence("Ctrl+PgUp"), [this] { next_shot(-1); }));
     go->addAction(action("Load a rig file…", {}, [this] { rig_->load_rig_file(); }));
     go->addAction(action("Save the rig as a file…", {}, [this] { rig_->save_rig_file(); }));
     go->addAction(action("Render the selected deliverable", QKeySequence("Ctrl+R"),
                          [this] { master_->render_selected(); }));
 
     auto* view = menuBar()->addMenu("&View");
-    const char* modes[] = {"Map view", "Window view", "Lens view", "Sheet view"};
-    for (int i = 0; i < 4; ++i)
+    const char* modes[] = {"Map view", "Window view", "Lens view", "Sheet view", "Rig view"};
+    for (int i = 0; i < 5; ++i)
         view->addAction(action(modes[i], QKeySequence(QString::number(i + 1)),
                                [this, i] { picture_->set_mode(ViewMode(i)); }));
     view->addSeparator();
@@ -276,8 +340,14 @@ void MainWindow::make_actions() {
                            [this] { findChild<QToolButton*>("show_footprints")->toggle(); }));
     view->addAction(action("Show overlaps", QKeySequence("V"),
                            [this] { findChild<QToolButton*>("show_overlaps")->toggle(); }));
-    view->addAction(
-        action("Look ahead, fit the picture", QKeySequence("Home"), [this] { picture_->reset_look(); }));
+    view->addAction(action("Show coverage", QKeySequence("G"),
+                           [this] { findChild<QToolButton*>("show_coverage")->toggle(); }));
+    view->addAction(action("Flicker between neighbours", QKeySequence("K"),
+                           [this] { findChild<QToolButton*>("show_flicker")->toggle(); }));
+    view->addAction(action("Look ahead, fit the picture", QKeySequence("Home"), [this] {
+        picture_->reset_look();
+        rig_view_->reset_look();
+    }));
     view->addAction(action("Next camera", QKeySequence("N"), [this] {
         const Shot* s = session_.shot();
         if (!s) return;
@@ -310,6 +380,11 @@ void MainWindow::make_actions() {
     }));
     play->addAction(action("Set in here", QKeySequence("I"), [this] { set_in(); }));
     play->addAction(action("Set out here", QKeySequence("O"), [this] { set_out(); }));
+    play->addAction(action("Set a marker here…", QKeySequence("M"), [this] { add_marker(); }));
+    play->addAction(action("To the next marker", QKeySequence("Ctrl+."), [this] { go_to_marker(1); }));
+    play->addAction(action("To the previous marker", QKeySequence("Ctrl+,"), [this] { go_to_marker(-1); }));
+    play->addAction(action("In and out from the markers round the playhead", QKeySequence("Ctrl+M"),
+                           [this] { set_used_from_markers(); }));
     play->addAction(action("Timeline: closer", QKeySequence("Ctrl+="), [this] {
         timeline_->ruler().zoom(1.5, timeline_->ruler().x_of(session_.playhead().to_double()));
     }));
@@ -338,6 +413,7 @@ void MainWindow::make_actions() {
 void MainWindow::set_station(Station station) {
     rail_->set_station(station);
     panels_->setCurrentIndex(int(station));
+    if (station != Station::gather) align_->hide();
     picture_->set_drag_use(station == Station::level ? DragUse::level : DragUse::look);
 }
 
@@ -390,6 +466,131 @@ void MainWindow::set_out() {
         s.out = t;
         if (s.in >= t) s.in = Seconds(0);
     });
+}
+
+void MainWindow::show_align(bool on) {
+    if (on) set_station(Station::gather);
+    align_->setVisible(on);
+}
+
+void MainWindow::nudge(double frames) {
+    const Shot* shot = session_.shot();
+    const ShotCamera* chosen = shot ? find_camera(*shot, session_.selected_camera()) : nullptr;
+    if (!chosen || chosen->media.empty()) return;
+    const std::string media = chosen->media;
+    const Seconds by = Rational(std::int64_t(std::llround(frames * 10)), 10) / shot->rate;
+    session_.edit_shot(
+        "Nudge " + QString::fromStdString(media),
+        [&](Shot& s) {
+            for (auto& c : s.cameras)
+                if (c.media == media) c.offset = c.offset + by;
+        },
+        "nudge-" + QString::fromStdString(media));
+    session_.say(
+        QString("Camera %1: offset %2 frames")
+            .arg(QString::fromStdString(session_.selected_camera()))
+            .arg((find_camera(*session_.shot(), session_.selected_camera())->offset * session_.shot()->rate)
+                     .to_double(),
+                 0, 'f', 2));
+}
+
+void MainWindow::next_shot(int step) {
+    const auto& shots = session_.project()->shots;
+    for (std::size_t i = 0; i < shots.size(); ++i)
+        if (session_.shot() && shots[i].id == session_.shot()->id)
+            return session_.choose_shot(
+                shots[(i + shots.size() + std::size_t(step + int(shots.size()))) % shots.size()].id);
+}
+
+void MainWindow::add_marker() {
+    const Shot* shot = session_.shot();
+    if (!shot) return;
+    const Marker marker{session_.playhead(), "", ""};
+    for (std::size_t i = 0; i < shot->markers.size(); ++i)
+        if (shot->markers[i].time == marker.time) return edit_marker(int(i));
+    session_.edit_shot("Set a marker", [&](Shot& s) {
+        s.markers.push_back(marker);
+        std::stable_sort(s.markers.begin(), s.markers.end(),
+                         [](const Marker& a, const Marker& b) { return a.time < b.time; });
+    });
+    for (std::size_t i = 0; i < session_.shot()->markers.size(); ++i)
+        if (session_.shot()->markers[i].time == marker.time) return edit_marker(int(i));
+}
+
+void MainWindow::edit_marker(int index) {
+    const Shot* shot = session_.shot();
+    if (!shot || index < 0 || index >= int(shot->markers.size())) return;
+    const Marker marker = shot->markers[std::size_t(index)];
+    auto* box = new QDialog(this);
+    box->setObjectName("marker_box");
+    box->setAttribute(Qt::WA_DeleteOnClose);
+    box->setWindowTitle("Marker at " + time_text(marker.time));
+    auto* column = new QVBoxLayout(box);
+    auto* name = new QLineEdit(QString::fromStdString(marker.name));
+    name->setObjectName("marker_name");
+    name->setPlaceholderText("Name");
+    auto* note = new QPlainTextEdit(QString::fromStdString(marker.note));
+    note->setObjectName("marker_note");
+    note->setPlaceholderText("Note");
+    note->setTabChangesFocus(true);
+    note->setFixedHeight(80);
+    column->addWidget(name);
+    column->addWidget(note);
+    auto* row = new QHBoxLayout;
+    auto* remove = new QPushButton("Remove");
+    auto* keep = new QPushButton("Keep");
+    keep->setProperty("role", "main");
+    keep->setDefault(true);
+    row->addWidget(remove);
+    row->addStretch();
+    row->addWidget(keep);
+    column->addLayout(row);
+    const auto change = [this, marker,
+                         box](const std::function<void(Shot&, std::vector<Marker>::iterator)>& work,
+                              const QString& label) {
+        session_.edit_shot(label, [&](Shot& s) {
+            const auto it = std::find(s.markers.begin(), s.markers.end(), marker);
+            if (it != s.markers.end()) work(s, it);
+        });
+        box->close();
+    };
+    connect(keep, &QPushButton::clicked, box, [=] {
+        change(
+            [&](Shot&, auto it) {
+                it->name = name->text().toStdString(), it->note = note->toPlainText().toStdString();
+            },
+            "Name a marker");
+    });
+    connect(remove, &QPushButton::clicked, box,
+            [=] { change([](Shot& s, auto it) { s.markers.erase(it); }, "Remove a marker"); });
+    box->show();
+    name->setFocus();
+}
+
+void MainWindow::go_to_marker(int step) {
+    const Shot* shot = session_.shot();
+    if (!shot) return;
+    const Seconds now = session_.playhead();
+    if (step > 0) {
+        for (const auto& m : shot->markers)
+            if (now < m.time) return session_.set_playhead(m.time);
+    } else {
+        for (auto it = shot->markers.rbegin(); it != shot->markers.rend(); ++it)
+            if (it->time < now) return session_.set_playhead(it->time);
+    }
+    session_.say(step > 0 ? "No marker after this." : "No marker before this.");
+}
+
+void MainWindow::set_used_from_markers() {
+    const Shot* shot = session_.shot();
+    if (!shot || shot->markers.empty()) return session_.say("Set markers first (M).", Signal::care);
+    Seconds in(0);
+    std::optional<Seconds> out;
+    for (const auto& m : shot->markers) {
+        if (m.time <= session_.playhead()) in = m.time;
+        if (session_.playhead() < m.time && !out) out = m.time;
+    }
+    session_.edit_shot("In and out from markers", [&](Shot& s) { s.in = in, s.out = out; });
 }
 
 void MainWindow::refresh_title() {
@@ -517,7 +718,7 @@ void MainWindow::restore_session() {
     if (!last.isEmpty() && QFileInfo::exists(last) && open_project(last.toStdString())) {
         session_.set_playhead(Rational::from_double(settings.value("playhead").toDouble()));
         set_station(Station(std::clamp(settings.value("station").toInt(), 0, kStations - 1)));
-        picture_->set_mode(ViewMode(std::clamp(settings.value("view").toInt(), 0, 3)));
+        picture_->set_mode(ViewMode(std::clamp(settings.value("view").toInt(), 0, 4)));
     }
 }
 
@@ -554,7 +755,8 @@ void MainWindow::dropEvent(QDropEvent* event) {
     if (files.size() == 1 && files[0].endsWith(".porb")) {
         if (may_leave()) open_project(files[0].toStdString());
     } else if (files.size() == 1 && files[0].endsWith(".rig.json")) {
-        say("Load rig files in Rig.", Signal::care);
+        set_station(Station::rig);
+        rig_->load_rig_file(files[0]);
     } else if (!files.isEmpty()) {
         add_files(files);
     }

@@ -15,9 +15,11 @@ class QSplitter;
 
 namespace porb::app {
 
+class AlignStrip;
 class GatherPanel;
 class RigPanel;
 class MasterPanel;
+class RigView;
 
 /// The window: orbit rail above, picture and the station's panel, timeline below. Owns what lives as long as
 /// it does.
@@ -36,6 +38,8 @@ class MainWindow : public QMainWindow {
     void add_files(const QStringList& files);
     void offer_recovery();
     void restore_session();
+    void show_align(bool on);
+    AlignStrip& align_strip() { return *align_; }
     QList<QAction*> all_actions() const { return actions_; }
 
   protected:
@@ -52,6 +56,12 @@ class MainWindow : public QMainWindow {
     void step(int frames);
     void set_in();
     void set_out();
+    void add_marker();
+    void edit_marker(int index);
+    void go_to_marker(int step);
+    void set_used_from_markers();
+    void nudge(double frames);
+    void next_shot(int step);
     bool save();
     bool save_as();
     bool may_leave();
@@ -66,6 +76,9 @@ class MainWindow : public QMainWindow {
     Player player_;
     OrbitRail* rail_;
     PictureArea* picture_;
+    RigView* rig_view_;
+    QStackedWidget* views_;
+    AlignStrip* align_;
     Timeline* timeline_;
     QStackedWidget* panels_;
     QWidget* side_;

@@ -70,7 +70,7 @@ void OrbitRail::refresh() {
     const auto count = int(shot->cameras.size());
     const auto assigned = int(std::count_if(shot->cameras.begin(), shot->cameras.end(),
                                             [](const ShotCamera& c) { return !c.media.empty(); }));
-    const bool missing = !missing_media(*session_.project()).empty();
+    const bool missing = !session_.missing().empty();
     states_[0] = {double(assigned) / std::max(1, count),
                   missing ? "files missing" : QString("%1 of %2 sources").arg(assigned).arg(count), missing};
     double widest = 0;

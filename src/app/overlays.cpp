@@ -1,5 +1,6 @@
 #include "app/overlays.h"
 
+#include "app/rig_view.h"
 #include "app/theme.h"
 #include "base/angle.h"
 
@@ -66,14 +67,19 @@ Overlays make_overlays(const PlanKey& key) {
     const int h = std::max(1, kMaskWidth * r.height / std::max(1, r.width));
     out.overlaps = QImage(kMaskWidth, h, QImage::Format_ARGB32_Premultiplied);
     out.overlaps.fill(Qt::transparent);
+    out.coverage = out.overlaps;
     seen.view.target = equirect_target(3840); // as finely as a master would ask
     const Coverage coverage(seen);
     for (int y = 0; y < h; ++y)
         for (int x = 0; x < kMaskWidth; ++x) {
             const auto d = target.direction(
                 Vec2(r.x + (x + 0.5) * r.width / kMaskWidth, r.y + (y + 0.5) * r.height / h));
-            if (d && coverage.lenses_at(*d) >= 2)
-                out.overlaps.setPixel(x, y, qPremultiply(qRgba(0xbf, 0xdc, 0xe4, 70)));
+            if (!d) continue;
+            const int lenses = coverage.lenses_at(*d);
+            if (lenses >= 2) out.overlaps.setPixel(x, y, qPremultiply(qRgba(0xbf, 0xdc, 0xe4, 70)));
+            QColor tint = coverage_colour(lenses);
+            tint.setAlpha(165);
+            out.coverage.setPixel(x, y, qPremultiply(tint.rgba()));
         }
     return out;
 }

@@ -16,6 +16,7 @@ struct Overlays {
         std::optional<QPointF> centre;  ///< its axis
     };
     std::vector<LensOutline> lenses;
+    QImage coverage; ///< tinted by how many lenses see: 0, 1, 2, 3 or more
     QImage overlaps; ///< tinted where two or more lenses see; covers the view's whole region
 };
 

@@ -35,10 +35,11 @@ class Panel : public QWidget {
         refresh();
     }
     QVBoxLayout* column() const { return column_; }
-    void group(const QString& name) {
+    void group(const QString& name) { group_in(column_, name); }
+    static void group_in(QVBoxLayout* column, const QString& name) {
         auto* label = new QLabel(name);
         label->setProperty("role", "group");
-        column_->addWidget(label);
+        column->addWidget(label);
     }
 
   private:

@@ -10,6 +10,7 @@
 namespace porb::app {
 
 namespace {
+constexpr int kFlickerMs = 280;
 constexpr int kRestMs = 140;     // after the last movement, the full picture
 constexpr double kCoarse = 0.45; // of the size, while something moves
 constexpr double kLeastFov = 20, kMostFov = 140;
@@ -46,6 +47,11 @@ PictureArea::PictureArea(Session& session, PictureService& service, QWidget* par
     connect(add, &QPushButton::clicked, this, &PictureArea::add_files_wanted);
     connect(demo, &QPushButton::clicked, this, &PictureArea::demo_wanted);
 
+    flicker_.setInterval(kFlickerMs);
+    connect(&flicker_, &QTimer::timeout, this, [this] {
+        second_side_ = !second_side_;
+        ask(false);
+    });
     rest_.setSingleShot(true);
     rest_.setInterval(kRestMs);
     connect(&rest_, &QTimer::timeout, this, [this] { ask(false); });
@@ -92,6 +98,30 @@ void PictureArea::set_footprints(bool on) {
 void PictureArea::set_overlaps(bool on) {
     overlaps_ = on;
     update();
+}
+void PictureArea::set_coverage(bool on) {
+    coverage_ = on;
+    update();
+}
+void PictureArea::set_flicker(bool on) {
+    second_side_ = false;
+    if (on)
+        flicker_.start();
+    else
+        flicker_.stop();
+    ask(false);
+}
+const Camera* PictureArea::neighbour() const {
+    const Camera* chosen = selected();
+    const Camera* best = nullptr;
+    double nearest = -2;
+    if (!chosen) return nullptr;
+    const Vec3 axis = rotation_of(chosen->pose.turn) * Vec3(0, 0, 1);
+    for (const auto& c : session_.shot()->rig.cameras) {
+        const double near = axis.dot(rotation_of(c.pose.turn) * Vec3(0, 0, 1));
+        if (c.id != chosen->id && near > nearest) nearest = near, best = &c;
+    }
+    return best;
 }
 void PictureArea::set_playing(bool on) {
     playing_ = on;
@@ -187,9 +217,20 @@ void PictureArea::ask(bool moving) {
     request.time = session_.playhead();
     request.number = ++number_;
     request.view = wanted_view(moving ? kCoarse : 1);
+    if (mode_ == ViewMode::rig) {
+        settled_ = true;
+        return;
+    }
+    if (flicker_.isActive() && request.view && neighbour()) {
+        Project one = *request.project;
+        const std::string shown = second_side_ ? neighbour()->id : selected()->id;
+        for (auto& c : find_shot(one, shot->id)->cameras) c.used = c.camera == shown;
+        request.project = std::make_shared<const Project>(std::move(one));
+    }
     if (mode_ == ViewMode::lens && selected()) {
         request.cameras = {selected()->id};
-        request.longest_side = int(std::max(lens_rect().width(), lens_rect().height()) * devicePixelRatioF());
+        request.longest_side = int(std::max(lens_rect().width(), lens_rect().height()) * devicePixelRatioF() *
+                                   (magnifies() ? 3 : 1));
     } else if (mode_ == ViewMode::sheet) {
         for (const auto& c : shot->rig.cameras) request.cameras.push_back(c.id);
         request.longest_side = int(width() * devicePixelRatioF() /

@@ -10,7 +10,7 @@ class QPainter;
 
 namespace porb::app {
 
-enum class ViewMode { map, window, lens, sheet };
+enum class ViewMode { map, window, lens, sheet, rig };
 /// What a drag with the left button does in map and window view.
 enum class DragUse { look, level };
 /// How dragging levels: freely, or only round the upright axis.
@@ -30,6 +30,10 @@ class PictureArea : public QWidget {
     void set_eye(Eye eye);
     void set_footprints(bool on);
     void set_overlaps(bool on);
+    void set_coverage(bool on);
+    /// Shows the selected camera and its neighbour alone by turns, several times a second, in map and window
+    /// view.
+    void set_flicker(bool on);
     void set_playing(bool on);
     void reset_look();
     Turn look() const { return look_; }
@@ -80,6 +84,10 @@ class PictureArea : public QWidget {
     void paint_lens(QPainter& p);
     void paint_sheet(QPainter& p);
     void paint_words(QPainter& p);
+    void paint_magnifier(QPainter& p, const QRectF& picture);
+    bool magnifies() const;
+    const Camera* neighbour() const; ///< the camera that looks nearest to where the selected one does
+    void edit_circle(const ImageCircle& circle, const QString& label);
     void update_empty();
     const Camera* selected() const;
     bool half_map() const;
@@ -90,7 +98,7 @@ class PictureArea : public QWidget {
     DragUse drag_use_ = DragUse::look;
     LevelHold level_hold_ = LevelHold::none;
     Eye eye_ = Eye::mono;
-    bool footprints_ = false, overlaps_ = false, playing_ = false, settled_ = false;
+    bool footprints_ = false, overlaps_ = false, coverage_ = false, playing_ = false, settled_ = false;
     Turn look_;
     double fov_deg_ = 90;
     double zoom_ = 1;       ///< of map and lens view; 1 fits
@@ -103,7 +111,9 @@ class PictureArea : public QWidget {
     PictureAnswer answer_;
     std::optional<PlanKey> overlay_key_;
     Overlays overlay_;
-    QTimer rest_;
+    QTimer rest_, flicker_;
+    bool second_side_ = false; ///< of the flicker
+    QPointF hover_{-1, -1};
     QWidget* empty_ = nullptr;
 };
 

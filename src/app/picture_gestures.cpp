@@ -2,6 +2,7 @@
 #include "app/picture_area.h"
 
 #include "base/angle.h"
+#include "project/camera_edits.h"
 
 #include <QKeyEvent>
 #include <QMouseEvent>
@@ -50,6 +51,12 @@ void PictureArea::mousePressEvent(QMouseEvent* event) {
 void PictureArea::mouseMoveEvent(QMouseEvent* event) {
     const QPointF at = event->position();
     const QPointF moved = at - grip_at_;
+    const bool near_rim = magnifies();
+    hover_ = at;
+    if (mode_ == ViewMode::lens && (near_rim || magnifies())) {
+        update();
+        if (near_rim != magnifies()) ask(false); // closer pixels for the magnifier
+    }
     switch (grip_) {
     case Grip::none:
         if (mode_ == ViewMode::lens) {
@@ -129,32 +136,23 @@ void PictureArea::drag_circle(const QPointF& to) {
     const QRectF r = lens_rect();
     if (!c || r.isEmpty()) return;
     const double scale = c->lens.width / r.width();
-    const std::string id = c->id;
+    ImageCircle circle = c->lens.circle;
     if (grip_ == Grip::circle_rim) {
-        const QPointF centre = lens_point(c->lens.circle.center_px);
-        const double radius = std::hypot(to.x() - centre.x(), to.y() - centre.y()) * scale;
-        const double fov_deg = field_of_view_deg(c->lens);
-        session_.edit_shot(
-            "Size the image circle of " + QString::fromStdString(id),
-            [&](Shot& s) {
-                Lens& lens = find_camera(s.rig, id)->lens;
-                lens.circle.radius_px = std::max(8.0, radius);
-                // The glass keeps its field of view; its focal length follows the circle.
-                lens.focal_px = focal_for_field_of_view(lens, fov_deg);
-            },
-            "drag-circle");
+        const QPointF centre = lens_point(circle.center_px);
+        circle.radius_px = std::max(8.0, std::hypot(to.x() - centre.x(), to.y() - centre.y()) * scale);
+        edit_circle(circle, "Size the image circle of ");
     } else {
-        const Vec2 by((to.x() - grip_at_.x()) * scale, (to.y() - grip_at_.y()) * scale);
+        circle.center_px += Vec2((to.x() - grip_at_.x()) * scale, (to.y() - grip_at_.y()) * scale);
         grip_at_ = to;
-        session_.edit_shot(
-            "Move the image circle of " + QString::fromStdString(id),
-            [&](Shot& s) {
-                Lens& lens = find_camera(s.rig, id)->lens;
-                lens.circle.center_px += by;
-                lens.center_px += by;
-            },
-            "drag-circle");
+        edit_circle(circle, "Move the image circle of ");
     }
+}
+
+void PictureArea::edit_circle(const ImageCircle& circle, const QString& label) {
+    const std::string id = selected()->id;
+    session_.edit_shot(
+        label + QString::fromStdString(id),
+        [&](Shot& s) { set_circle(find_camera(s.rig, id)->lens, circle); }, "drag-circle");
 }
 
 void PictureArea::zoom_at(const QPointF& at, double factor) {
@@ -199,6 +197,39 @@ void PictureArea::keyPressEvent(QKeyEvent* event) {
         default:
             break;
         }
+    } else if (const Camera* c = selected(); mode_ == ViewMode::lens && c) {
+        // The circle by keys: arrows move it a pixel, [ and ] size it; with Shift a tenth.
+        const double px = event->modifiers() & Qt::ShiftModifier ? 0.1 : 1;
+        ImageCircle circle = c->lens.circle;
+        switch (event->key()) {
+        case Qt::Key_Left:
+            circle.center_px.x() -= px;
+            break;
+        case Qt::Key_Right:
+            circle.center_px.x() += px;
+            break;
+        case Qt::Key_Up:
+            circle.center_px.y() -= px;
+            break;
+        case Qt::Key_Down:
+            circle.center_px.y() += px;
+            break;
+        case Qt::Key_BracketLeft:
+        case Qt::Key_BraceLeft:
+            circle.radius_px = std::max(8.0, circle.radius_px - px);
+            break;
+        case Qt::Key_BracketRight:
+        case Qt::Key_BraceRight:
+            circle.radius_px += px;
+            break;
+        case Qt::Key_Plus:
+            return zoom_at(middle, 1.25);
+        case Qt::Key_Minus:
+            return zoom_at(middle, 0.8);
+        default:
+            return QWidget::keyPressEvent(event);
+        }
+        return edit_circle(circle, "Move the image circle of ");
     } else if (event->key() == Qt::Key_Plus) {
         return zoom_at(middle, 1.25);
     } else if (event->key() == Qt::Key_Minus) {

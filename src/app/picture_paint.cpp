@@ -1,6 +1,7 @@
 // How the picture area draws what it was given, its overlays and its words.
 #include "app/picture_area.h"
 
+#include "app/rig_view.h"
 #include "app/theme.h"
 #include "base/angle.h"
 
@@ -40,7 +41,7 @@ void PictureArea::paint_composed(QPainter& p) {
 }
 
 void PictureArea::paint_overlays(QPainter& p) {
-    if (!footprints_ && !overlaps_) return;
+    if (!footprints_ && !overlaps_ && !coverage_) return;
     View view;
     view.eye = eye_;
     if (mode_ == ViewMode::window)
@@ -56,7 +57,23 @@ void PictureArea::paint_overlays(QPainter& p) {
     p.setRenderHint(QPainter::Antialiasing);
     const QRectF r = mode_ == ViewMode::window ? QRectF(rect()) : map_rect();
     const double k = r.width() / view.target.width;
-    if (overlaps_) p.drawImage(r, overlay_.overlaps);
+    if (coverage_) p.drawImage(r, overlay_.coverage);
+    if (overlaps_ && !coverage_) p.drawImage(r, overlay_.overlaps);
+    if (coverage_) { // what the tints mean
+        static const char* const kNames[] = {"no lens", "one", "two", "three or more"};
+        double x = 12;
+        for (int i = 0; i < 4; ++i) {
+            const double w = 26 + p.fontMetrics().horizontalAdvance(kNames[i]);
+            p.setPen(Qt::NoPen);
+            p.setBrush(QColor(0x1d, 0x1d, 0x1d, 215));
+            p.drawRect(QRectF(x - 4, height() - 32, w + 4, 22));
+            p.setBrush(coverage_colour(i));
+            p.drawRect(QRectF(x + 2, height() - 26, 10, 10));
+            p.setPen(colour::text);
+            p.drawText(QRectF(x + 18, height() - 32, w, 22), Qt::AlignVCenter, kNames[i]);
+            x += w + 4;
+        }
+    }
     if (footprints_)
         for (const auto& lens : overlay_.lenses) {
             const auto& id = session_.shot()->cameras[lens.camera].camera;
@@ -113,7 +130,8 @@ void PictureArea::paint_lens(QPainter& p) {
     if (const ShotCamera* use = find_camera(shot, c->id); use && radians(use->reach_deg) < map.theta_max()) {
         QPolygonF reach;
         for (int a = 0; a <= 180; ++a)
-            reach << lens_point(map.place(radians(use->reach_deg), std::cos(radians(2 * a)), std::sin(radians(2 * a))));
+            reach << lens_point(
+                map.place(radians(use->reach_deg), std::cos(radians(2 * a)), std::sin(radians(2 * a))));
         p.setBrush(Qt::NoBrush);
         p.setPen(QPen(QColor(0, 0, 0, 140), 3.2));
         p.drawPolyline(reach);
@@ -130,6 +148,7 @@ void PictureArea::paint_lens(QPainter& p) {
     p.setPen(QPen(colour, 1.8));
     p.drawLine(centre - QPointF(10, 0), centre + QPointF(10, 0));
     p.drawLine(centre - QPointF(0, 10), centre + QPointF(0, 10));
+    if (magnifies()) paint_magnifier(p, r);
     if (answer_.images.empty() || answer_.images[0].isNull()) {
         p.setPen(colour::muted);
         p.drawText(r, Qt::AlignCenter,
@@ -137,6 +156,42 @@ void PictureArea::paint_lens(QPainter& p) {
                        ? ""
                        : "No picture for camera " + QString::fromStdString(c->id) + " at this time");
     }
+}
+
+bool PictureArea::magnifies() const {
+    return mode_ == ViewMode::lens && (grip_ == Grip::circle_rim || grip_ == Grip::circle_move ||
+                                       (grip_ == Grip::none && lens_grip(hover_) == Grip::circle_rim));
+}
+
+void PictureArea::paint_magnifier(QPainter& p, const QRectF& picture) {
+    const Camera* c = selected();
+    if (!c || answer_.images.empty() || answer_.images[0].isNull()) return;
+    const QImage& image = answer_.images[0];
+    // The place on the rim nearest the pointer, so that a drag of the circle shows its edge too.
+    const QPointF centre = lens_point(c->lens.circle.center_px);
+    const QPointF from = hover_ - centre;
+    const double far = std::max(1.0, std::hypot(from.x(), from.y())), shown = picture.width() / c->lens.width;
+    const QPointF rim = centre + from * (c->lens.circle.radius_px * shown / far);
+    constexpr double kSize = 190, kPower = 6;
+    QRectF box(rim.x() + 24, rim.y() + 24, kSize, kSize);
+    if (box.right() > width() - 6) box.moveRight(rim.x() - 24);
+    if (box.bottom() > height() - 6) box.moveBottom(rim.y() - 24);
+    const double k = image.width() / picture.width(), part = kSize / kPower * k;
+    const QPointF at((rim.x() - picture.left()) * k, (rim.y() - picture.top()) * k);
+    p.save();
+    p.setRenderHint(QPainter::SmoothPixmapTransform, false);
+    p.setClipRect(box);
+    p.fillRect(box, Qt::black);
+    p.drawImage(box, image, QRectF(at.x() - part / 2, at.y() - part / 2, part, part));
+    p.setBrush(Qt::NoBrush);
+    p.setPen(QPen(colour::accent, 1.2));
+    const QPointF middle = box.center() + (centre - rim) * kPower;
+    const double radius = c->lens.circle.radius_px * shown * kPower;
+    p.drawEllipse(middle, radius, radius);
+    p.setClipping(false);
+    p.setPen(QPen(colour::text, 1));
+    p.drawRect(box);
+    p.restore();
 }
 
 std::vector<QRectF> PictureArea::sheet_cells(std::size_t count) const {
@@ -221,6 +276,11 @@ void PictureArea::paint_words(QPainter& p) {
         p.setPen(c);
         p.drawText(box, Qt::AlignCenter | Qt::TextWordWrap, text);
     };
+    if (flicker_.isActive() && selected() && neighbour() &&
+        (mode_ == ViewMode::map || mode_ == ViewMode::window))
+        badge(QString("flicker: camera %1")
+                  .arg(QString::fromStdString(second_side_ ? neighbour()->id : selected()->id)),
+              Qt::AlignTop | Qt::AlignRight, colour::accent);
     if (!answer_.error.isEmpty()) badge(answer_.error, Qt::AlignCenter, colour::stop);
     const Shot& shot = *session_.shot();
     const bool assigned = std::any_of(shot.cameras.begin(), shot.cameras.end(),

@@ -2,8 +2,14 @@
 
 #include "app/panel.h"
 #include "app/session.h"
+#include "base/progress.h"
 
 #include <QAbstractTableModel>
+#include <QPushButton>
+
+#include <thread>
+
+class QCheckBox;
 
 namespace porb::app {
 
@@ -24,9 +30,20 @@ class RigModel : public QAbstractTableModel {
     void nudge(const QModelIndex& index, double from, double steps);
     double value(const QModelIndex& index) const;
     bool is_number(const QModelIndex& index) const;
+    /// Edits also go to these columns of the same row, and to all alike cameras when `alike` is on.
+    void set_reach(std::vector<int> columns, bool alike) {
+        also_columns_ = std::move(columns), alike_ = alike;
+    }
+    /// Where the value at a place comes from, and what the profile had, in a sentence.
+    QString origin_words(const QModelIndex& index) const;
 
   private:
     bool set_value(const QModelIndex& index, double value, const QString& merge_key);
+    /// The cameras an edit at `index` is for: its own, those selected in its row, and all alike when that is
+    /// on.
+    std::vector<std::string> targets(const QModelIndex& index) const;
+    std::vector<int> also_columns_;
+    bool alike_ = false;
     Session& session_;
     int columns_ = 0;
 };
@@ -51,22 +68,46 @@ class RigTable : public QTableView {
     bool dragging_ = false;
 };
 
-/// Rig: lenses and poses, the image circle, the agree distance; rig files in and out.
+/// Rig: lenses and poses, where their values come from, profiles, circles, calibrations; the agree distance.
 class RigPanel : public Panel {
     Q_OBJECT
   public:
     explicit RigPanel(Session& session, QWidget* parent = nullptr);
     void turn_selected_back();
-    void load_rig_file();
+    void load_rig_file(QString file = {}); ///< asks for one when none is named
+    void circle_to_alike();
     void save_rig_file();
+    void read_calibration();
+    void write_calibration();
+    void choose_profile();
+    void save_as_profile();
+    void find_circles_now();
+    void use_embedded_rig();
+    void read_motion();
+    enum class Part { lens, pose };
+    void copy(Part part);
+    void paste(Part part);
+    void lock(Part part);
+    void reset(Part part);
 
   private:
     void refresh() override;
+    void take_rig_after_look(const Rig& rig, const QString& label, const Origin& origin);
+    QPushButton* button(QLayout* row, const QString& text, const char* name, const QString& tip,
+                        void (RigPanel::*work)());
+    std::vector<std::string> selected_cameras() const;
     Session& session_;
     RigModel model_;
     RigTable* table_;
-    QLabel* name_;
+    QLabel *name_, *origin_, *found_words_;
+    QWidget* found_;
+    QCheckBox* alike_;
     NumberField* agree_;
+    std::optional<Lens> lens_copy_;
+    std::optional<Pose> pose_copy_;
+    std::jthread finder_;
+    Cancel cancel_;
+    QPushButton* find_;
 };
 
 } // namespace porb::app

@@ -3,6 +3,7 @@
 #include "base/error.h"
 #include "base/parallel.h"
 #include "project/autosave.h"
+#include "project/origins.h"
 #include "stitch/compose.h"
 
 namespace porb::app {
@@ -25,7 +26,27 @@ Session::~Session() {
 }
 
 const Shot* Session::shot() const {
+    if (const Shot* chosen = find_shot(*project(), shot_id_)) return chosen;
     return project()->shots.empty() ? nullptr : &project()->shots.front();
+}
+
+void Session::choose_shot(const std::string& id) {
+    if (shot() && shot()->id == id) return;
+    shot_id_ = id;
+    selected_.clear();
+    refresh_length();
+    if (shot()) {
+        if (!shot()->rig.cameras.empty()) selected_ = shot()->rig.cameras.front().id;
+        playhead_ = Seconds(-1); // so that the new one is told to everybody
+        set_playhead(shot()->in);
+    }
+    emit shot_changed();
+    emit project_changed();
+    emit selection_changed();
+}
+
+void Session::look_for_files() {
+    missing_ = missing_media(*project());
 }
 
 bool Session::edit(const QString& label, const std::function<void(Project&)>& change,
@@ -48,10 +69,27 @@ bool Session::edit(const QString& label, const std::function<void(Project&)>& ch
 }
 
 bool Session::edit_shot(const QString& label, const std::function<void(Shot&)>& change,
-                        const QString& merge_key) {
+                        const QString& merge_key, const Origin& origin) {
     if (!shot()) return false;
+    const Shot before = *shot();
+    Shot after = before;
+    change(after);
+    if (const auto locked = broken_lock(before, after)) {
+        say(QString("%1 is locked. Unlock it in Rig to change it.")
+                .arg(QString::fromStdString(*locked).replace(
+                    0, 1, QString::fromStdString(*locked).left(1).toUpper())),
+            Signal::care);
+        emit project_changed();
+        return false;
+    }
+    // What the change itself said of a value's origin stands; the rest is from whoever made it.
+    for (auto& camera : after.cameras) {
+        const ShotCamera* old = find_camera(before, camera.camera);
+        for (const CameraValue v : changed_values(before, after, camera.camera))
+            if (!old || origin_of(*old, v) == origin_of(camera, v)) origin_of(camera, v) = origin;
+    }
     return edit(
-        label, [&](Project& p) { change(p.shots.front()); }, merge_key);
+        label, [&](Project& p) { *find_shot(p, before.id) = std::move(after); }, merge_key);
 }
 
 void Session::undo() {
@@ -69,6 +107,7 @@ void Session::redo() {
 }
 
 void Session::after_change() {
+    look_for_files();
     refresh_length();
     if (is_dirty() && !autosave_timer_.isActive()) autosave_timer_.start();
     if (const Shot* s = shot(); s && !find_camera(s->rig, selected_))
@@ -103,16 +142,16 @@ void Session::replaced(Project project, const std::filesystem::path& file, bool 
     saved_ = saved ? history_.now() : nullptr;
     playhead_ = Seconds(0);
     selected_.clear();
+    shot_id_.clear();
     after_change();
     if (shot())
         set_playhead(
             std::clamp(shot()->in, Seconds(0), std::max(length_ - Rational(1) / shot()->rate, Seconds(0))));
     emit playhead_changed();
     emit selection_changed();
-    const auto missing = missing_media(*history_.now());
-    if (!missing.empty())
+    if (!missing_.empty())
         say(QString("%1 of %2 sources are not where they were. Gather shows which; relink them there.")
-                .arg(missing.size())
+                .arg(missing_.size())
                 .arg(history_.now()->media.size()),
             Signal::care);
 }

@@ -23,7 +23,11 @@ class Session : public QObject {
     ~Session() override;
 
     const ProjectPtr& project() const { return history_.now(); }
-    const Shot* shot() const; ///< nullptr while the project is empty
+    const Shot* shot() const; ///< the one being worked on; nullptr while the project is empty
+    void choose_shot(const std::string& id);
+    /// Media whose files are not there, looked up once for each state of the project.
+    const std::vector<std::string>& missing() const { return missing_; }
+    void look_for_files();
     const std::shared_ptr<MediaLibrary>& library() const { return library_; }
 
     /// Applies `change` to a copy and makes it the project, as one undo step named `label`; the same
@@ -31,8 +35,10 @@ class Session : public QObject {
     /// message and false.
     bool edit(const QString& label, const std::function<void(Project&)>& change,
               const QString& merge_key = {});
+    /// The same for the shot at work. Values of cameras that it changes are marked as coming from `origin`;
+    /// an edit that would change a locked part is refused.
     bool edit_shot(const QString& label, const std::function<void(Shot&)>& change,
-                   const QString& merge_key = {});
+                   const QString& merge_key = {}, const Origin& origin = {OriginKind::hand, {}});
     void end_drag() { history_.end_merge(); }
     void undo();
     void redo();
@@ -61,6 +67,7 @@ class Session : public QObject {
     void file_changed();
     void playhead_changed();
     void selection_changed();
+    void shot_changed(); ///< another shot is worked on
     void said(const QString& text, porb::app::Signal signal);
 
   private:
@@ -74,7 +81,8 @@ class Session : public QObject {
     History history_;
     ProjectPtr saved_;
     Seconds playhead_{0}, length_{0};
-    std::string selected_;
+    std::string selected_, shot_id_;
+    std::vector<std::string> missing_;
     QTimer autosave_timer_;
 };
 

@@ -4,10 +4,12 @@
 #include "stitch/compose.h"
 
 #include <QHBoxLayout>
+#include <QHelpEvent>
 #include <QLabel>
 #include <QMouseEvent>
 #include <QPainter>
 #include <QToolButton>
+#include <QToolTip>
 
 namespace porb::app {
 
@@ -66,11 +68,13 @@ void TimeRuler::zoom(double factor, double about_x) {
     shown_ = after >= length ? 0 : after;
     first_ = shown_ > 0 ? std::clamp(at - (at - first_) * after / before, 0.0, length - after) : 0;
     update();
+    emit view_changed();
 }
 
 void TimeRuler::show_all() {
     shown_ = first_ = 0;
     update();
+    emit view_changed();
 }
 
 void TimeRuler::paintEvent(QPaintEvent*) {
@@ -129,6 +133,16 @@ void TimeRuler::paintEvent(QPaintEvent*) {
         p.drawLine(QPointF(x, kRulerTop - 2), QPointF(x, track.bottom() + 2));
         p.setPen(Qt::NoPen);
     }
+    for (const auto& m : shot.markers) { // a kite on the lower edge, with its name
+        const double at = x_of(m.time.to_double()), foot = height() - 2.0;
+        p.setPen(QPen(colour::care, 1));
+        p.drawLine(QPointF(at, kRulerTop + 2), QPointF(at, foot - 12));
+        p.setBrush(colour::care);
+        p.drawPolygon(QPolygonF({{at, foot - 12}, {at + 5, foot - 6}, {at, foot}, {at - 5, foot - 6}}));
+        p.setPen(colour::text);
+        p.drawText(QRectF(at + 8, foot - 14, 120, 14), Qt::AlignVCenter, QString::fromStdString(m.name));
+        p.setPen(Qt::NoPen);
+    }
     const double x = x_of(session_.playhead().to_double());
     p.setPen(QPen(colour::accent, 1.6));
     p.drawLine(QPointF(x, kRulerTop - 3), QPointF(x, height()));
@@ -152,6 +166,12 @@ TimeRuler::Grip TimeRuler::grip_near(const QPointF& at) const {
 void TimeRuler::mousePressEvent(QMouseEvent* event) {
     if (!session_.shot()) return;
     grip_ = event->button() == Qt::MiddleButton ? Grip::pan : grip_near(event->position());
+    if (const int m = marker_near(event->position()); m >= 0 && event->button() == Qt::LeftButton) {
+        grip_ = Grip::marker;
+        held_ = session_.shot()->markers[std::size_t(m)];
+        session_.set_playhead(held_.time);
+        return;
+    }
     pan_x_ = event->position().x();
     mouseMoveEvent(event);
 }
@@ -192,15 +212,62 @@ void TimeRuler::mouseMoveEvent(QMouseEvent* event) {
             first_ = std::clamp(first_ - (seconds_at(event->position().x()) - seconds_at(pan_x_)), 0.0,
                                 length - shown_);
         pan_x_ = event->position().x();
+        emit view_changed();
         break;
     }
+    case Grip::marker:
+        session_.edit_shot(
+            "Move a marker",
+            [&](Shot& s) {
+                for (auto& m : s.markers)
+                    if (m == held_) {
+                        m.time = t;
+                        held_ = m;
+                        break;
+                    }
+                std::stable_sort(s.markers.begin(), s.markers.end(),
+                                 [](const Marker& a, const Marker& b) { return a.time < b.time; });
+            },
+            "drag-marker");
+        break;
     }
     update();
 }
 
 void TimeRuler::mouseReleaseEvent(QMouseEvent*) {
-    if (grip_ == Grip::in || grip_ == Grip::out) session_.end_drag();
+    if (grip_ == Grip::in || grip_ == Grip::out || grip_ == Grip::marker) session_.end_drag();
     grip_ = Grip::none;
+}
+
+int TimeRuler::marker_near(const QPointF& at) const {
+    const Shot* shot = session_.shot();
+    if (!shot || at.y() < height() - 16) return -1;
+    for (std::size_t i = 0; i < shot->markers.size(); ++i)
+        if (std::abs(x_of(shot->markers[i].time.to_double()) - at.x()) < kGripPx) return int(i);
+    return -1;
+}
+
+void TimeRuler::mouseDoubleClickEvent(QMouseEvent* event) {
+    if (const int m = marker_near(event->position()); m >= 0) emit marker_wanted(m);
+}
+
+bool TimeRuler::event(QEvent* event) {
+    if (event->type() == QEvent::ToolTip) {
+        auto* help = static_cast<QHelpEvent*>(event);
+        const int m = marker_near(help->pos());
+        if (m < 0) {
+            QToolTip::hideText();
+        } else {
+            const Marker& marker = session_.shot()->markers[std::size_t(m)];
+            QToolTip::showText(help->globalPos(),
+                               QString("%1 at %2\n%3")
+                                   .arg(QString::fromStdString(marker.name), time_text(marker.time),
+                                        QString::fromStdString(marker.note))
+                                   .trimmed());
+        }
+        return true;
+    }
+    return QWidget::event(event);
 }
 
 void TimeRuler::wheelEvent(QWheelEvent* event) {

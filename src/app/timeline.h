@@ -18,9 +18,13 @@ class TimeRuler : public QWidget {
     double x_of(double seconds) const;
     void zoom(double factor, double about_x);
     void show_all();
+    double seconds_at(double x) const;
+    double first_seconds() const { return first_; }
 
   signals:
     void scrubbed();
+    void view_changed();
+    void marker_wanted(int index); ///< double-clicked: to be named
 
   protected:
     void paintEvent(QPaintEvent*) override;
@@ -29,17 +33,20 @@ class TimeRuler : public QWidget {
     void mouseReleaseEvent(QMouseEvent*) override;
     void wheelEvent(QWheelEvent*) override;
     void leaveEvent(QEvent*) override;
+    void mouseDoubleClickEvent(QMouseEvent*) override;
+    bool event(QEvent*) override;
 
   private:
-    enum class Grip { none, playhead, in, out, pan };
+    enum class Grip { none, playhead, in, out, pan, marker };
     Grip grip_near(const QPointF& at) const;
-    double seconds_at(double x) const;
+    int marker_near(const QPointF& at) const; ///< index, or -1
     Seconds frame_near(double x) const;
     double in_s() const;
     double out_s() const;
 
     Session& session_;
     Grip grip_ = Grip::none;
+    Marker held_;                  ///< the marker being dragged, as it was
     double first_ = 0, shown_ = 0; ///< seconds at the left end; across the width (0: all)
     double hover_x_ = -1, pan_x_ = 0;
 };

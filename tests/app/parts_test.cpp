@@ -67,16 +67,6 @@ TEST_CASE("number fields are dragged sideways, finely with Shift, as one step") 
     CHECK(ended == 2);
 }
 
-TEST_CASE("numbered files fold into their sequence, others stay") {
-    const QStringList files = {"/a/s.0001.exr", "/a/s.0002.exr", "/a/s.0003.exr",
-                               "/a/clip01.mp4", "/a/clip02.mp4", "/a/one.0007.png"};
-    const auto folded = folded_sequences(files);
-    REQUIRE(folded.size() == 4);
-    CHECK(folded[0] == "/a/s.%04d.exr");
-    CHECK(folded[1] == "/a/clip01.mp4");   // movies are never a sequence
-    CHECK(folded[3] == "/a/one.0007.png"); // one picture alone is a still
-}
-
 TEST_CASE("the rail is clicked through and tells how far each station is") {
     Bench b;
     auto* rail = b.part<OrbitRail>("orbit_rail");

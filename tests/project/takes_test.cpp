@@ -183,3 +183,12 @@ TEST_CASE("a folder is read with its folders below, sequences folded, hidden and
     CHECK(std::find(files.begin(), files.end(), folder / "s.%04d.png") != files.end());
     CHECK(error_of([&] { media_files_in(folder / "nowhere"); }).find("not a folder") != std::string::npos);
 }
+
+TEST_CASE("numbered files fold into their sequence, others stay") {
+    const auto folded = folded_sequences({"/a/s.0001.exr", "/a/s.0002.exr", "/a/s.0003.exr", "/a/clip01.mp4",
+                                          "/a/clip02.mp4", "/a/one.0007.png"});
+    REQUIRE(folded.size() == 4);
+    CHECK(folded[0] == "/a/s.%04d.exr");
+    CHECK(folded[1] == "/a/clip01.mp4");   // movies are never a sequence
+    CHECK(folded[3] == "/a/one.0007.png"); // one picture alone is a still
+}

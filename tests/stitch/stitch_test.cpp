@@ -1,9 +1,11 @@
 #include "base/angle.h"
 #include "base/error.h"
 #include "media/still.h"
+#include "optics/profiles.h"
 #include "picture/compare.h"
 #include "stitch/blend_kernel.h"
 #include "stitch/compose.h"
+#include "stitch/coverage_report.h"
 #include "support/support.h"
 
 #include <random>
@@ -313,4 +315,27 @@ TEST_CASE("sources that have ended are left out, in and out are clipped") {
     CHECK(std::floor(pixel_at(both, 128, 64).g * 30) == 3);
     const Picture one = composer.compose(p, shot, Rational(7, 10), map_view(256));
     CHECK(hole_share(one) > 0.3);
+}
+
+TEST_CASE("coverage: shares, overlaps between axes, and directions nobody sees") {
+    const auto shot_of = [](const char* words) {
+        return shot_for_rig(search(built_in_profiles(), words).at(0).rig, "s");
+    };
+    const auto dual = coverage_report(shot_of("two fisheyes one picture 3840x1920"));
+    CHECK(dual.share[0] == 0);
+    CHECK(dual.share[0] + dual.share[1] + dual.share[2] + dual.share[3] == Approx(1));
+    REQUIRE(dual.overlaps.size() == 1);
+    CHECK(dual.overlaps[0].width_deg == Approx(200 - 180).margin(0.8));
+    // The band that both see, 10 degrees either side of the equator between them, is sin(10) of the sphere.
+    CHECK(dual.share[2] == Approx(std::sin(radians(10))).margin(0.01));
+    const auto ring = coverage_report(shot_of("ring of six, 1920"));
+    CHECK(ring.overlaps.front().width_deg ==
+          Approx(190 - 60).margin(0.8)); // neighbours stand 60 degrees apart
+    Shot narrow = shot_of("two fisheyes one picture 3840x1920");
+    for (auto& c : narrow.cameras) c.reach_deg = 80;
+    const auto open = coverage_report(narrow);
+    CHECK(open.overlaps.empty());
+    CHECK(open.share[0] == Approx(std::sin(radians(10))).margin(0.01));
+    REQUIRE(!open.unseen.empty());
+    for (const auto& d : open.unseen) CHECK(std::abs(d.z()) < std::sin(radians(10.5)));
 }

@@ -1,0 +1,23 @@
+#pragma once
+
+#include "stitch/plan.h"
+
+#include <array>
+
+namespace porb {
+
+/// How wide two cameras' pictures overlap, along the great circle from one axis to the other.
+struct PairOverlap {
+    std::size_t a, b; ///< indices into the shot's cameras
+    double width_deg;
+};
+
+/// Who sees what, in the rig's own directions (the shot's orientation left out).
+struct CoverageReport {
+    std::array<double, 4> share{};     ///< of the sphere seen by 0, 1, 2, and 3 or more lenses
+    std::vector<PairOverlap> overlaps; ///< only pairs that overlap, widest first
+    std::vector<Vec3> unseen;          ///< directions nobody sees, spread evenly, at most a few hundred
+};
+CoverageReport coverage_report(const Shot& shot);
+
+} // namespace porb
