@@ -336,9 +336,10 @@ Shot aligned(const Shot& shot, const std::vector<FoundOffset>& offsets, bool wit
     Seconds begun(0);
     for (const auto& c : out.cameras)
         if (c.used && !c.media.empty()) begun = std::max(begun, shot_time(c, Seconds(0)));
-    // To the frame: the first one that every source has.
-    const Seconds exact = begun * out.rate;
-    const Seconds first = Rational(exact.floor() + (Rational(exact.floor()) < exact)) / out.rate;
+    // To the frame: the first one that every source shows.
+    const Seconds exact = begun * out.rate - Rational(1, 2);
+    const std::int64_t frame = exact.floor() + (Rational(exact.floor()) < exact ? 1 : 0);
+    const Seconds first = Rational(std::max<std::int64_t>(0, frame)) / out.rate;
     if (out.in < first && (!out.out || first < *out.out)) out.in = first;
     return out;
 }

@@ -22,6 +22,11 @@ namespace {
 constexpr int kLane = 30, kWaveHz = 100, kReadHz = 4000;
 constexpr double kMostWaveSeconds = 900;
 
+/// Zero where a figure would show as "-0.0".
+double plain_zero(double v, double least) {
+    return std::abs(v) < least ? 0 : v;
+}
+
 std::vector<float> loudness(const std::filesystem::path& file, double seconds) {
     std::vector<float> out;
     SoundReader reader(file, kReadHz, 1);
@@ -166,7 +171,7 @@ void AlignLanes::paintEvent(QPaintEvent*) {
             name += (name.isEmpty() ? "" : ", ") + QString::fromStdString(shot->cameras[i].camera);
         p.setPen(colour);
         p.drawText(QRectF(10, lane.top(), 40, lane.height()), Qt::AlignVCenter, name);
-        const double offset = use.offset.to_double();
+        const double offset = plain_zero(use.offset.to_double(), 0.00005);
         p.setPen(colour::text);
         p.drawText(QRectF(40, lane.top(), left - 48, lane.height()), Qt::AlignRight | Qt::AlignVCenter,
                    QString("%1 ms   %2 fr")
@@ -176,19 +181,19 @@ void AlignLanes::paintEvent(QPaintEvent*) {
         if (found == found_.end()) continue;
         const FoundOffset& f = found->second;
         // The peak it was found by, and how sure that is.
-        const QRectF box(width() - 196, lane.top() + 1, 190, lane.height() - 2);
+        const QRectF box(width() - 158, lane.top() + 1, 152, lane.height() - 2);
         p.setPen(Qt::NoPen);
         p.setBrush(QColor(0x1d, 0x1d, 0x1d, 225));
         p.drawRoundedRect(box, 3, 3);
         p.setPen(f.found ? colour::text : colour::care);
-        p.drawText(box.adjusted(8, 0, -96, 0), Qt::AlignVCenter,
+        p.drawText(box.adjusted(8, 0, -76, 0), Qt::AlignVCenter,
                    f.method == "reference" ? "reference"
-                   : f.found               ? QString("%1 % sure").arg(100 * f.confidence, 0, 'f', 0)
-                                           : "▲ refused");
+                   : f.found ? QString("%1 %").arg(std::min(99.0, 100 * f.confidence), 0, 'f', 0)
+                             : "▲ refused");
         if (f.peak.height.size() > 2) {
             QPolygonF line;
             for (std::size_t i = 0; i < f.peak.height.size(); ++i)
-                line << QPointF(box.right() - 92 + 86.0 * double(i) / double(f.peak.height.size() - 1),
+                line << QPointF(box.right() - 80 + 74.0 * double(i) / double(f.peak.height.size() - 1),
                                 box.bottom() - 3 -
                                     (box.height() - 6) * double(std::clamp(f.peak.height[i], 0.0f, 1.0f)));
             p.setPen(QPen(colour::accent, 1.2));
@@ -384,7 +389,10 @@ void AlignStrip::take(const ProjectPtr& for_project, const std::string& id,
     else
         session_.say(QString("%1 sources aligned, the least sure one by %2 %")
                          .arg(moved + 1)
-                         .arg(100 * worst, 0, 'f', 0));
+                         .arg(std::min(99.0, 100 * worst), 0, 'f', 0));
+    // Not every source may have begun where the playhead stands.
+    if (session_.shot() && session_.playhead() < session_.shot()->in)
+        session_.set_playhead(session_.shot()->in);
 }
 
 void AlignStrip::refresh() {

@@ -470,7 +470,9 @@ void GatherPanel::refresh() {
                                [&](Shot& s) { s.cameras[std::size_t(r)].media = media; });
         });
         cameras_->setCellWidget(r, 1, choice);
-        auto* offset = new QTableWidgetItem(QString::number(c.offset.to_double(), 'f', 4) + " s");
+        auto* offset = new QTableWidgetItem(
+            QString::number(std::abs(c.offset.to_double()) < 5e-5 ? 0.0 : c.offset.to_double(), 'f', 4) +
+            " s");
         offset->setTextAlignment(Qt::AlignRight | Qt::AlignVCenter);
         offset->setToolTip(QString("Source time minus shot time. Type seconds.\nFrom: %1 %2")
                                .arg(name_of(origin_of(c, CameraValue::offset).kind),

@@ -39,7 +39,7 @@
 namespace porb::app {
 
 namespace {
-constexpr int kPanelWidth = 344, kMessageMs = 7000;
+constexpr int kPanelWidth = 344, kMessageMs = 7000, kMessageWidth = 880;
 constexpr int kMostRecent = 8;
 } // namespace
 
@@ -225,14 +225,6 @@ void MainWindow::make_view_bar(QWidget* holder) {
     row->addWidget(eyes_);
     eyes_->hide();
     row->addStretch(1);
-    message_icon_ = new QLabel;
-    message_ = new QLabel;
-    message_->setObjectName("message");
-    message_->setMinimumWidth(60);
-    message_->setAlignment(Qt::AlignRight | Qt::AlignVCenter);
-    message_->setSizePolicy(QSizePolicy::Ignored, QSizePolicy::Preferred);
-    row->addWidget(message_, 100);
-    row->addWidget(message_icon_);
 }
 
 QAction* MainWindow::action(const QString& text, const QKeySequence& key, const std::function<void()>& work) {
@@ -243,7 +235,24 @@ QAction* MainWindow::action(const QString& text, const QKeySequence& key, const 
     return a;
 }
 
+void MainWindow::make_message_line() {
+    // Beside the menus, where nothing else is: long sentences fit.
+    auto* line = new QWidget;
+    auto* row = new QHBoxLayout(line);
+    row->setContentsMargins(0, 6, 10, 0);
+    row->setSpacing(6);
+    message_ = new QLabel;
+    message_->setObjectName("message");
+    message_->setAlignment(Qt::AlignRight | Qt::AlignVCenter);
+    message_->setMinimumWidth(kMessageWidth);
+    message_icon_ = new QLabel;
+    row->addWidget(message_, 1);
+    row->addWidget(message_icon_);
+    menuBar()->setCornerWidget(line);
+}
+
 void MainWindow::make_actions() {
+    make_message_line();
     auto* file = menuBar()->addMenu("&File");
     file->addAction(action("New project", QKeySequence::New, [this] {
         if (may_leave()) session_.start_new();

@@ -50,6 +50,7 @@ class MainWindow : public QMainWindow {
   private:
     QAction* action(const QString& text, const QKeySequence& key, const std::function<void()>& work);
     void make_actions();
+    void make_message_line();
     void make_view_bar(QWidget* holder);
     void refresh_title();
     void say(const QString& text, Signal signal);

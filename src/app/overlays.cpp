@@ -78,7 +78,7 @@ Overlays make_overlays(const PlanKey& key) {
             const int lenses = coverage.lenses_at(*d);
             if (lenses >= 2) out.overlaps.setPixel(x, y, qPremultiply(qRgba(0xbf, 0xdc, 0xe4, 70)));
             QColor tint = coverage_colour(lenses);
-            tint.setAlpha(165);
+            tint.setAlpha(lenses == 0 ? 220 : 120);
             out.coverage.setPixel(x, y, qPremultiply(tint.rgba()));
         }
     return out;

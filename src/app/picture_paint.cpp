@@ -250,7 +250,7 @@ void PictureArea::paint_sheet(QPainter& p) {
         p.setClipping(false);
         p.setPen(chosen ? colour::accent : colour::text);
         const QString name = media ? QString::fromStdString(media->ref.path.filename().string()) : "—";
-        p.drawText(QRectF(cell.left(), cell.bottom() - 20, cell.width(), 20), Qt::AlignCenter,
+        p.drawText(QRectF(cell.left(), r.bottom() + 3, cell.width(), 20), Qt::AlignCenter,
                    QString::fromStdString(c.id) + "   " + name);
         if (chosen) {
             p.setPen(QPen(colour::accent, 1));

@@ -79,8 +79,8 @@ PictureAnswer PictureService::answer(const PictureRequest& request) {
                            (std::max(info.width, info.height) >> (level + 1)) >= request.longest_side)
                         ++level;
                     out.full_sizes.back() = {info.width, info.height};
-                    if (const auto picture =
-                            composer_.library().picture(media->ref, source_time(*use, request.time), level))
+                    if (const auto picture = composer_.library().picture(
+                            media->ref, shown_time(*use, request.time, shot->rate), level))
                         out.images.back() = image_of(*picture);
                 } catch (const std::exception& e) {
                     out.error = QString::fromStdString(e.what());

@@ -593,7 +593,12 @@ void RigPanel::refresh() {
         name_->setText("No cameras yet. Gather the files of a take first.");
         return;
     }
-    name_->setText(QString::fromStdString(shot->rig.name));
+    const Lens& first = shot->rig.cameras.front().lens;
+    name_->setText(QString("%1\n%2 cameras, pictures of %3 × %4")
+                       .arg(QString::fromStdString(shot->rig.name))
+                       .arg(shot->rig.cameras.size())
+                       .arg(first.width)
+                       .arg(first.height));
     agree_->set_quietly(shot->agree_distance_m);
     for (int c = 0; c < int(shot->rig.cameras.size()); ++c)
         if (shot->rig.cameras[std::size_t(c)].id == session_.selected_camera() &&

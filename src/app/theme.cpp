@@ -46,17 +46,19 @@ QLineEdit:disabled, QAbstractSpinBox:disabled, QComboBox:disabled { color: #7575
 QComboBox::drop-down { border: none; width: 18px; }
 QComboBox::down-arrow { image: url(:/icons/chevron.svg); width: 10px; height: 10px; }
 QComboBox QAbstractItemView { background: #2e2e2e; border: 1px solid #505050; selection-background-color: #4d5658; }
-QTableView, QListView { background: #282828; alternate-background-color: #2d2d2d; border: 1px solid #404040; gridline-color: #3a3a3a; selection-background-color: #4d5658; selection-color: #ffffff; outline: none; }
+QTableView, QListView, QTreeView { background: #282828; alternate-background-color: #2d2d2d; border: 1px solid #404040; gridline-color: #3a3a3a; selection-background-color: #4d5658; selection-color: #ffffff; outline: none; }
 QHeaderView::section { background: #373737; color: #b4b4b4; border: none; border-right: 1px solid #2a2a2a; border-bottom: 1px solid #2a2a2a; padding: 3px 6px; }
 QTableCornerButton::section { background: #373737; border: none; }
 QCheckBox { spacing: 6px; }
-QCheckBox::indicator, QTableView::indicator { width: 13px; height: 13px; border: 1px solid #757575; border-radius: 2px; background: #242424; }
-QCheckBox::indicator:checked, QTableView::indicator:checked { background: #bfdce4; border-color: #bfdce4; image: url(:/icons/tick.svg); }
+QCheckBox::indicator, QTableView::indicator, QTreeView::indicator { width: 13px; height: 13px; border: 1px solid #757575; border-radius: 2px; background: #242424; }
+QCheckBox::indicator:checked, QTableView::indicator:checked, QTreeView::indicator:checked { background: #bfdce4; border-color: #bfdce4; image: url(:/icons/tick.svg); }
 QProgressBar { background: #242424; border: 1px solid #484848; border-radius: 3px; text-align: center; height: 16px; }
 QProgressBar::chunk { background: #5c7a84; border-radius: 2px; }
 QScrollBar:vertical { background: #2a2a2a; width: 10px; } QScrollBar:horizontal { background: #2a2a2a; height: 10px; }
 QScrollBar::handle { background: #505050; border-radius: 4px; min-height: 24px; min-width: 24px; margin: 1px; }
 QScrollBar::add-line, QScrollBar::sub-line { width: 0; height: 0; }
+QListView::item { padding: 3px 2px; } QTreeView::item { height: 23px; } QTreeView::item:selected { background: #4d5658; color: #ffffff; }
+QFrame[role="offer"] { background: #3a4144; border: 1px solid #566266; border-radius: 3px; }
 QMenuBar { background: #2a2a2a; } QMenuBar::item { padding: 4px 9px; background: transparent; } QMenuBar::item:selected { background: #414141; }
 QMenu { background: #323232; border: 1px solid #505050; } QMenu::item { padding: 4px 24px 4px 14px; } QMenu::item:selected { background: #4d5658; } QMenu::item:disabled { color: #757575; }
 QMenu::separator { height: 1px; background: #484848; margin: 4px 8px; }

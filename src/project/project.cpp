@@ -52,6 +52,11 @@ Seconds shot_time(const ShotCamera& camera, Seconds source) {
     return Rational::from_double(t.to_double() / (1 + camera.drift_ppm * 1e-6));
 }
 
+Seconds shown_time(const ShotCamera& camera, Seconds t, FrameRate rate) {
+    const Seconds at = source_time(camera, t);
+    return at < Seconds(0) && Rational(-1, 2) / rate < at ? Seconds(0) : at;
+}
+
 Seconds sound_time(const Shot& shot, Seconds t) {
     for (const auto& c : shot.cameras)
         if (c.media == shot.sound) return source_time(c, t);

@@ -126,6 +126,9 @@ const ShotCamera* find_camera(const Shot& shot, std::string_view camera);
 /// The moment of its source that a camera shows at a shot time, and the other way round.
 Seconds source_time(const ShotCamera& camera, Seconds shot_time);
 Seconds shot_time(const ShotCamera& camera, Seconds source_time);
+/// The moment whose picture is shown: source_time, but a source that begins less than half a frame late shows
+/// its first picture already, since offsets found to a fraction of a frame must not cost one.
+Seconds shown_time(const ShotCamera& camera, Seconds shot_time, FrameRate rate);
 /// The moment of the medium whose sound is kept at a shot time.
 Seconds sound_time(const Shot& shot, Seconds shot_time);
 

@@ -11,6 +11,7 @@
 
 #include <fstream>
 #include <map>
+#include <numeric>
 #include <set>
 
 namespace porb {
@@ -151,12 +152,17 @@ std::vector<std::string> gaps_in(const std::vector<std::string>& marks) {
     const int first = letters ? (*have.begin() <= 'c' ? 'a' : *have.begin()) : std::min(*have.begin(), 1);
     for (int v = first; v <= *have.rbegin(); ++v)
         if (!have.count(v) && gaps.size() < 8)
-            gaps.push_back(letters ? std::string(1, char(std::toupper(v))) : std::to_string(v));
+            gaps.push_back(letters ? std::string(1, char(v)) : std::to_string(v));
     return gaps;
 }
 
 std::string file_name(const FoundFile& f) {
     return f.info.ref.path.filename().string();
+}
+
+/// A mark as people write it: single letters large.
+std::string shown(const std::string& mark) {
+    return mark.size() == 1 ? std::string(1, char(std::toupper(static_cast<unsigned char>(mark[0])))) : mark;
 }
 
 template <class Key>
@@ -198,7 +204,7 @@ Take described(Take take, const std::vector<FoundFile>& files) {
                                                   : "twice as wide as high: two circles side by side");
     } else if (n > 1) {
         std::string marks;
-        for (const auto& m : take.marks) marks += (marks.empty() ? "" : ", ") + m;
+        for (const auto& m : take.marks) marks += (marks.empty() ? "" : ", ") + shown(m);
         if (std::none_of(take.marks.begin(), take.marks.end(),
                          [](const std::string& m) { return m.empty(); }))
             take.reasons.push_back("names differ only in " + marks);
@@ -227,8 +233,9 @@ Take described(Take take, const std::vector<FoundFile>& files) {
     if (n > 1 && video && longest - *std::min_element(lengths.begin(), lengths.end()) <= kShorterS)
         take.reasons.push_back(fmt::format("all last {:.1f} s", longest));
     using Kind = TakeRemark::Kind;
-    for (const auto& gap : gaps_in(take.marks))
-        take.remarks.push_back({Kind::missing, -1, "camera " + gap + " is absent"});
+    take.absent = gaps_in(take.marks);
+    for (const auto& gap : take.absent)
+        take.remarks.push_back({Kind::missing, -1, "camera " + shown(gap) + " is absent"});
     for (std::size_t i = 0; i < n && n > 1; ++i) {
         const FoundFile& f = at(i);
         if (video && longest - lengths[i] > kShorterS)
@@ -264,8 +271,14 @@ std::vector<Take> propose_takes(const std::vector<FoundFile>& files) {
     std::vector<std::size_t> open;
     std::map<std::size_t, std::vector<std::size_t>> copies; // original -> copies
     std::vector<std::vector<Word>> words(files.size());
-    for (std::size_t i = 0; i < files.size(); ++i) {
-        words[i] = words_of(files[i].info.ref.path);
+    for (std::size_t i = 0; i < files.size(); ++i) words[i] = words_of(files[i].info.ref.path);
+    // Of like files the one with the plainest name counts as the original.
+    std::vector<std::size_t> plain(files.size());
+    std::iota(plain.begin(), plain.end(), std::size_t(0));
+    std::stable_sort(plain.begin(), plain.end(), [&](std::size_t a, std::size_t b) {
+        return file_name(files[a]).size() < file_name(files[b]).size();
+    });
+    for (const std::size_t i : plain) {
         const auto same = std::find_if(open.begin(), open.end(), [&](std::size_t k) {
             return files[k].fingerprint != 0 && files[k].fingerprint == files[i].fingerprint &&
                    files[k].bytes == files[i].bytes;
@@ -275,6 +288,7 @@ std::vector<Take> propose_takes(const std::vector<FoundFile>& files) {
         else
             open.push_back(i);
     }
+    std::sort(open.begin(), open.end());
     std::vector<std::size_t> single;
     std::vector<std::size_t> ringable;
     for (const std::size_t i : open) (one_circle_file(files[i]) ? ringable : single).push_back(i);
@@ -333,14 +347,11 @@ std::vector<Take> propose_takes(const std::vector<FoundFile>& files) {
                 !std::includes(b.marks.begin(), b.marks.end(), a.marks.begin(), a.marks.end()))
                 continue;
             for (const auto& mark : b.marks) {
-                const std::string shown =
-                    mark.size() == 1 ? std::string(1, char(std::toupper(static_cast<unsigned char>(mark[0]))))
-                                     : mark;
-                const std::string text = "camera " + shown + " is absent";
-                const bool said = std::any_of(a.remarks.begin(), a.remarks.end(),
-                                              [&](const TakeRemark& r) { return r.text == text; });
-                if (std::find(a.marks.begin(), a.marks.end(), mark) == a.marks.end() && !said)
-                    a.remarks.push_back({TakeRemark::Kind::missing, -1, text});
+                const bool here = std::find(a.marks.begin(), a.marks.end(), mark) != a.marks.end();
+                const bool said = std::find(a.absent.begin(), a.absent.end(), mark) != a.absent.end();
+                if (here || said) continue;
+                a.absent.push_back(mark);
+                a.remarks.push_back({TakeRemark::Kind::missing, -1, "camera " + shown(mark) + " is absent"});
             }
         }
     return takes;
@@ -372,8 +383,23 @@ void start_from(Shot& shot, const Rig& rig, const Origin& origin) {
 std::string add_take(Project& project, const Take& take, const std::vector<FoundFile>& files,
                      const std::vector<Profile>& profiles) {
     const MediaInfo& first = files[take.files.at(0)].info;
-    const int cameras = int(take.files.size()) * take.circles_per_picture;
-    const auto fitting = matching(profiles, {cameras, first.width, first.height, take.circles_per_picture});
+    const auto fitting_for = [&](std::size_t count) {
+        return matching(profiles, {int(count) * take.circles_per_picture, first.width, first.height,
+                                   take.circles_per_picture});
+    };
+    // Absent cameras keep their place where a profile has one for them.
+    std::vector<std::string> places = take.marks;
+    places.resize(take.files.size());
+    auto fitting = fitting_for(take.files.size());
+    if (const auto whole = fitting_for(take.files.size() + take.absent.size());
+        !take.absent.empty() && !whole.empty()) {
+        fitting = whole;
+        places.insert(places.end(), take.absent.begin(), take.absent.end());
+        std::stable_sort(places.begin(), places.end(), [](const std::string& a, const std::string& b) {
+            return std::pair(a.size(), a) < std::pair(b.size(), b);
+        });
+    }
+    const int cameras = int(places.size()) * take.circles_per_picture;
     Shot shot;
     shot.id = free_shot_id(project);
     shot.name = take.name.empty() ? "Shot " + std::to_string(project.shots.size() + 1) : take.name;
@@ -387,10 +413,14 @@ std::string add_take(Project& project, const Take& take, const std::vector<Found
     if (first.ref.kind == MediaKind::video) shot.rate = first.rate;
     for (std::size_t i = 0; i < take.files.size(); ++i) {
         const FoundFile& f = files[take.files[i]];
+        const std::size_t place =
+            places.size() == take.files.size()
+                ? i
+                : std::size_t(std::find(places.begin(), places.end(), take.marks[i]) - places.begin());
         const std::string id = add_media(project, f.info.ref);
         if (shot.sound.empty() && f.info.sound) shot.sound = id;
         for (int c = 0; c < take.circles_per_picture; ++c) {
-            const std::size_t camera = i * std::size_t(take.circles_per_picture) + std::size_t(c);
+            const std::size_t camera = place * std::size_t(take.circles_per_picture) + std::size_t(c);
             // A file of another size is kept with the take, but its lens has to be scaled to it.
             Lens& lens = shot.rig.cameras[camera].lens;
             if (lens.width != f.info.width || lens.height != f.info.height)
@@ -399,7 +429,7 @@ std::string add_take(Project& project, const Take& take, const std::vector<Found
         }
         if (shot.motion == std::nullopt && f.info.has_motion)
             shot.motion = MotionSource{f.info.ref.path, Seconds(0),
-                                       shot.rig.cameras[i * std::size_t(take.circles_per_picture)].id};
+                                       shot.rig.cameras[place * std::size_t(take.circles_per_picture)].id};
     }
     project.shots.push_back(std::move(shot));
     return project.shots.back().id;

@@ -25,8 +25,9 @@ struct TakeRemark {
 /// Files that seem to be one recording by one rig.
 struct Take {
     std::string name;
-    std::vector<std::size_t> files; ///< indices into what was given, in the cameras' order
-    std::vector<std::string> marks; ///< the part of each file's name that tells the camera, or empty
+    std::vector<std::size_t> files;  ///< indices into what was given, in the cameras' order
+    std::vector<std::string> marks;  ///< the part of each file's name that tells the camera, or empty
+    std::vector<std::string> absent; ///< marks of cameras that should be there and are not
     int circles_per_picture = 1;
     std::vector<std::string> reasons; ///< why these belong together
     std::vector<TakeRemark> remarks;

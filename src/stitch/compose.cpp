@@ -52,7 +52,7 @@ Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Se
             if (!media)
                 throw Error("has no media '" + use.media + "'", "camera " + use.camera,
                             "Assign a source to it");
-            const auto picture = library_->picture(media->ref, source_time(use, time), camera.level);
+            const auto picture = library_->picture(media->ref, shown_time(use, time, shot.rate), camera.level);
             if (!picture) { // outside its duration: plan again without it
                 key.cameras[camera.index].media.clear();
                 complete = false;

@@ -156,7 +156,7 @@ TEST_CASE("pairs of unrelated voices are refused, twenty times over") {
     CHECK(accepted == 0);
 }
 
-TEST_CASE("clocks that drift are noticed over a long take, said and corrected") {
+TEST_CASE("clocks that drift are noticed over a long take, said and corrected", "[slow]") {
     const TempFolder folder;
     const double ppm = 45;
     write_heard_movie(folder / "a.mp4", sim::hall_sound(0, 100 * kRate, kRate, {1, 1, false, 20.0}));
@@ -183,7 +183,7 @@ TEST_CASE("clocks that drift are noticed over a long take, said and corrected") 
           Approx(100).margin(1e-7));
 }
 
-TEST_CASE("a simulated ring lines up by sound and by motion, as the truth says") {
+TEST_CASE("a simulated ring lines up by sound and by motion, as the truth says", "[slow]") {
     const TempFolder folder;
     sim::SimOptions o;
     o.rig = sim::SimRig::ring_of_six, o.circle_size = 64, o.seconds = 3, o.rate = FrameRate(20),

@@ -1,6 +1,7 @@
 #include "base/file.h"
 #include "base/json.h"
 #include "media/still.h"
+#include "media/writer.h"
 #include "support/support.h"
 
 #include <nlohmann/json.hpp>
@@ -180,4 +181,90 @@ TEST_CASE("stereo eyes and half spheres from the command line") {
               .status == 0);
     CHECK(porbit("inspect " + f + "/m.mp4").text.find("half-equirectangular, left-right") !=
           std::string::npos);
+}
+
+TEST_CASE("takes, circles, calibrations, profiles and motion by command") {
+    const TempFolder folder;
+    const std::string project = (folder / "p.porb").string();
+    const Result takes = porbit("takes " + take().string() + " --json --project " + project);
+    REQUIRE(takes.status == 0);
+    const Json found = Json::parse(takes.text)["takes"];
+    const auto movie =
+        std::find_if(found.begin(), found.end(), [](const Json& t) { return t["circles_per_picture"] == 2; });
+    REQUIRE(movie != found.end());
+    CHECK((*movie)["reasons"].size() > 0);
+    CHECK(porbit("takes " + take().string() + " --project " + project).status == 1); // not replaced unasked
+    CHECK(porbit("takes " + (folder / "nowhere").string()).status == 1);
+
+    std::filesystem::copy_file(take() / "hall_dual.porb", folder / "d.porb");
+    Project fixed = load_project(take() / "hall_dual.porb");
+    save_project(fixed, folder / "d.porb");
+    const std::string d = (folder / "d.porb").string();
+    const Result circles = porbit("circles " + d + " --json");
+    REQUIRE(circles.status == 0);
+    CHECK(Json::parse(circles.text)["circles"].size() == 2);
+    const std::string yml = (take() / "calibration_B.yml").string();
+    REQUIRE(porbit("calibration " + d + " --camera B --read " + yml).status == 0);
+    CHECK(load_project(d).shots[0].rig.cameras[1].lens.circle.radius_px ==
+          Approx(load_rig(take() / "truth.rig.json").cameras[1].lens.circle.radius_px));
+    CHECK(porbit("calibration " + d + " --camera A --camera B --write " + (folder / "pair.xml").string())
+              .status == 0);
+    const Result missing = porbit("calibration " + d + " --camera Z --read " + yml);
+    CHECK(missing.status == 1);
+    CHECK(one_line(missing.text));
+    CHECK(porbit("calibration " + d + " --camera A").status == 2);
+    CHECK(porbit("profiles \"ring six 960\"").text == "built-in  ring of six, 960 px\n");
+    CHECK(porbit("profiles \"two fisheyes\" --use " + d).status == 0);
+    CHECK(porbit("motion " + (take() / "motion.csv").string()).text.find("gyro") != std::string::npos);
+    CHECK(porbit("motion " + (take() / "hall_dual.mp4").string() + " --out " + (folder / "m.csv").string())
+              .status == 0);
+    CHECK(porbit("motion " + yml).status == 1);
+    // One file has nothing to be aligned with.
+    const Result alone = porbit("sync " + d + " --json");
+    CHECK(alone.status == 1);
+    CHECK(alone.text.find("single source") != std::string::npos);
+}
+
+TEST_CASE("sync finds, saves and says the offsets; silence is refused with status 1") {
+    const TempFolder folder;
+    const double offsets[] = {0, -0.7, 0.31337};
+    Project p;
+    Shot shot = shot_for_rig(nominal_rig(3, 64, 64, 1, 190), "three");
+    Picture grey(64, 64);
+    for (int y = 0; y < 64; ++y)
+        for (int x = 0; x < 64; ++x) set_pixel(grey, x, y, {0.5f, 0.5f, 0.5f, 1});
+    const auto write = [&](const std::string& name, const std::vector<float>& sound) {
+        VideoFormat format;
+        format.width = format.height = 64;
+        format.sound = SoundFormat{48000, 1, 96000};
+        VideoWriter writer(folder / name, format);
+        for (int n = 0; n < 150; ++n) writer.write(grey);
+        writer.write_sound(sound);
+        writer.finish();
+    };
+    for (std::size_t i = 0; i < 3; ++i) {
+        const std::string name = std::string(1, char('a' + i)) + ".mp4";
+        write(name, sim::hall_sound(-offsets[i], 5 * 48000, 48000, {unsigned(i), 1, true, 10.0}));
+        shot.cameras[i].media = add_media(p, media_ref_for(folder / name));
+    }
+    p.shots.push_back(shot);
+    save_project(p, folder / "p.porb");
+    const std::string project = (folder / "p.porb").string();
+    REQUIRE(porbit("sync " + project + " --dry-run").status == 0);
+    CHECK(load_project(project) == p);
+    const Result r = porbit("sync " + project + " --json");
+    REQUIRE(r.status == 0);
+    const Json list = Json::parse(r.text)["offsets"];
+    REQUIRE(list.size() == 3);
+    for (std::size_t i = 0; i < 3; ++i) {
+        CHECK(list[i]["id"] == std::string(1, char('A' + i)));
+        CHECK(list[i]["offset_s"].get<double>() == Approx(offsets[i]).margin(0.05 / 30));
+        CHECK(list[i]["confidence"].get<double>() > 0.5);
+        CHECK(load_project(project).shots[0].cameras[i].offset.to_double() ==
+              Approx(offsets[i]).margin(0.05 / 30));
+    }
+    write("c.mp4", std::vector<float>(std::size_t(5 * 48000), 0.0f));
+    const Result silent = porbit("sync " + project);
+    CHECK(silent.status == 1);
+    CHECK(silent.text.find("camera C: its sound is silent") != std::string::npos);
 }

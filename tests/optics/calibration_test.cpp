@@ -217,7 +217,7 @@ TEST_CASE("a calibration survives its file exactly, single and pair, in all thre
     }
 }
 
-TEST_CASE("a pinhole calibration that OpenCV made from rendered boards gives the same rays") {
+TEST_CASE("a pinhole calibration that OpenCV made from rendered boards gives the same rays", "[slow]") {
     const Lens truth = uneven_pinhole();
     const Boards boards = photographed(truth, 0.62, 0.16);
     REQUIRE(boards.corners.size() >= 10);
@@ -246,7 +246,7 @@ TEST_CASE("a pinhole calibration that OpenCV made from rendered boards gives the
     }
 }
 
-TEST_CASE("a fisheye calibration that OpenCV made from rendered boards gives the same rays") {
+TEST_CASE("a fisheye calibration that OpenCV made from rendered boards gives the same rays", "[slow]") {
     Lens truth = fisheye(600, 190);
     truth.radial = {0.018, -0.006, 0.001, 0};
     truth.center_px += Vec2(4.3, -2.6);

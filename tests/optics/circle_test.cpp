@@ -75,7 +75,7 @@ Picture disc(int width, int height, const std::vector<ImageCircle>& circles, flo
 }
 } // namespace
 
-TEST_CASE("image circles of all simulated rigs are found within 0.3 percent of the width") {
+TEST_CASE("image circles of all simulated rigs are found within 0.3 percent of the width", "[slow]") {
     sim::Faults faults;
     faults.lens = faults.noise = faults.vignetting = true;
     for (unsigned seed = 31; seed < 33; ++seed) {
@@ -85,7 +85,7 @@ TEST_CASE("image circles of all simulated rigs are found within 0.3 percent of t
     }
 }
 
-TEST_CASE("image circles are found in dark, flared and cropped pictures") {
+TEST_CASE("image circles are found in dark, flared and cropped pictures", "[slow]") {
     const std::pair<const char*, bool sim::Faults::*> kinds[] = {
         {"dark", &sim::Faults::dark}, {"flare", &sim::Faults::flare}, {"cropped", &sim::Faults::cropped}};
     for (const auto& [name, fault] : kinds)

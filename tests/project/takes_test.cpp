@@ -49,7 +49,7 @@ TEST_CASE("two takes of a ring and a two-circle file are told apart") {
     CHECK(first.files == std::vector<std::size_t>{0, 1, 2, 3, 4, 5});
     CHECK(first.name == "orrery take 01");
     CHECK(first.remarks.empty());
-    CHECK(reasons(first, "names differ only in a, b, c, d, e, f"));
+    CHECK(reasons(first, "names differ only in A, B, C, D, E, F"));
     CHECK(reasons(first, "recording began within"));
     CHECK(reasons(first, "all last 21.0 s"));
     CHECK(take_with(takes, 6).files.size() == 6);
@@ -95,7 +95,7 @@ TEST_CASE("what is missing or odd about a take is said") {
     CHECK(says(t, "hall_E.mp4 is 1440 x 1440"));
     CHECK(says(t, "hall_A.mp4 has no sound"));
     // A copy is left out, and named.
-    std::vector<FoundFile> twice{file("/in/a.mp4"), file("/other/a copy.mp4")};
+    std::vector<FoundFile> twice{file("/other/a copy.mp4"), file("/in/a.mp4")};
     for (auto& f : twice) f.bytes = 500, f.fingerprint = 77;
     const auto one = propose_takes(twice);
     REQUIRE(one.size() == 1);
@@ -138,6 +138,15 @@ TEST_CASE("a take becomes a shot with the best profile, scaled, and says where i
     Project other;
     add_take(other, propose_takes(seven)[0], seven, built_in_profiles());
     CHECK(origin_of(other.shots[0].cameras[0], CameraValue::turn).kind == OriginKind::assumed);
+    // An absent camera has its place in the ring, without a source; the others keep theirs.
+    std::vector<FoundFile> five;
+    for (const char* cam : {"A", "B", "C", "E", "F"})
+        five.push_back(file(std::string("/f/t_") + cam + ".mp4", 1));
+    Project gap;
+    add_take(gap, propose_takes(five)[0], five, built_in_profiles());
+    REQUIRE(gap.shots[0].rig.cameras.size() == 6);
+    CHECK(gap.shots[0].cameras[3].media.empty());
+    CHECK(gap.shots[0].cameras[4].media == "t_E");
     // The whole survives its file.
     const TempFolder folder;
     project.shots[0].markers = {{Rational(1, 3), "door", "keeper comes in"}, {Seconds(2), "", ""}};

@@ -205,7 +205,8 @@ TEST_CASE("a simulated folder is complete, and its project opens and stitches") 
         Cancel());
     CHECK(last == 1);
     for (const auto& f : files) CHECK(std::filesystem::exists(f));
-    CHECK(files.size() == 6 + 3 + 1 + 4);
+    CHECK(files.size() ==
+          6 + 3 + 1 + 4 + 1 + 6); // movies, rigs and truth, project, pictures, motion, calibrations
     const Project p = load_project(folder / "take/hall_ring.porb");
     CHECK(missing_media(p).empty());
     const Json truth = parse_json(read_text_file(folder / "take/truth.json"), "truth");
