@@ -93,9 +93,9 @@ void AlignLanes::read_waves() {
     if (reading_) return;
     std::vector<std::pair<std::string, MediaRef>> wanted;
     for (const auto& lane : lanes())
-        if (!waves_.count(lane.media))
-            if (const Media* m = find_media(*session_.project(), lane.media))
-                wanted.push_back({lane.media, m->ref});
+        if (const Media* m = find_media(*session_.project(), lane.media);
+            m && !waves_.count(m->ref.path.string()))
+            wanted.push_back({m->ref.path.string(), m->ref}); // by path: a relinked file is read anew
     if (wanted.empty()) return;
     reading_ = true;
     reader_ = std::jthread([this, wanted, library = session_.library()] {
@@ -140,7 +140,8 @@ void AlignLanes::paintEvent(QPaintEvent*) {
         const QRectF lane(0, double(l) * kLane + 2, width(), kLane - 3);
         const QColor colour = colour::lens(int(all[l].cameras.front()));
         p.fillRect(QRectF(left, lane.top(), width() - left, lane.height()), colour::field);
-        const auto wave = waves_.find(all[l].media);
+        const Media* medium = find_media(*session_.project(), all[l].media);
+        const auto wave = medium ? waves_.find(medium->ref.path.string()) : waves_.end();
         if (wave != waves_.end() && !wave->second.empty()) {
             const float top = std::max(1e-4f, *std::max_element(wave->second.begin(), wave->second.end()));
             p.setPen(Qt::NoPen);

@@ -256,12 +256,17 @@ void GatherPanel::add_files(const QStringList& files) {
         QString errors;
         for (const auto& f : files) {
             const std::filesystem::path path = f.toStdString();
-            if (std::filesystem::is_directory(path)) {
+            std::error_code code;
+            try {
+                if (!std::filesystem::is_directory(path, code)) {
+                    paths.push_back(path);
+                    continue;
+                }
                 const auto inside = media_files_in(path);
                 if (inside.empty()) errors += f + " holds no pictures or video\n";
                 paths.insert(paths.end(), inside.begin(), inside.end());
-            } else {
-                paths.push_back(path);
+            } catch (const std::exception& e) {
+                errors += QString::fromStdString(e.what()) + "\n";
             }
         }
         std::vector<FoundFile> found;

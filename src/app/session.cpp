@@ -47,6 +47,7 @@ void Session::choose_shot(const std::string& id) {
 
 void Session::look_for_files() {
     missing_ = missing_media(*project());
+    looked_for_ = project()->media;
 }
 
 bool Session::edit(const QString& label, const std::function<void(Project&)>& change,
@@ -107,7 +108,7 @@ void Session::redo() {
 }
 
 void Session::after_change() {
-    look_for_files();
+    if (project()->media != looked_for_) look_for_files(); // a slow disk is not asked at every edit
     refresh_length();
     if (is_dirty() && !autosave_timer_.isActive()) autosave_timer_.start();
     if (const Shot* s = shot(); s && !find_camera(s->rig, selected_))
@@ -143,6 +144,8 @@ void Session::replaced(Project project, const std::filesystem::path& file, bool 
     playhead_ = Seconds(0);
     selected_.clear();
     shot_id_.clear();
+    looked_for_.clear();
+    missing_.clear();
     after_change();
     if (shot())
         set_playhead(

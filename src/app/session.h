@@ -83,6 +83,7 @@ class Session : public QObject {
     Seconds playhead_{0}, length_{0};
     std::string selected_, shot_id_;
     std::vector<std::string> missing_;
+    std::vector<Media> looked_for_; ///< of which missing_ was found
     QTimer autosave_timer_;
 };
 

@@ -117,6 +117,7 @@ Project relinked(const Project& project, std::string_view media_id, const std::f
     Project out = project;
     const auto folder = std::filesystem::absolute(file).parent_path();
     for (auto& m : out.media) {
+        const auto before = m.ref.path;
         if (m.id == media_id) {
             m.ref.path = std::filesystem::absolute(file).lexically_normal();
         } else if (!is_there(m.ref)) {
@@ -124,6 +125,8 @@ Project relinked(const Project& project, std::string_view media_id, const std::f
             moved.path = folder / m.ref.path.filename();
             if (is_there(moved)) m.ref = moved;
         }
+        for (auto& s : out.shots) // a motion track moves with its movie
+            if (s.motion && s.motion->path == before) s.motion->path = m.ref.path;
     }
     return out;
 }

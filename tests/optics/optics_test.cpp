@@ -227,3 +227,25 @@ TEST_CASE("a nominal rig of two looks both ways and shares one picture") {
         CHECK(field_of_view_deg(c.lens) == Approx(195).margin(1e-6));
     }
 }
+
+TEST_CASE("a hundred damaged rig files: each is refused with its place, or still a rig that can be used") {
+    const std::string text = rig_to_text(tiny_rig(960));
+    int refused = 0;
+    for (std::size_t i = 0; i < 100; ++i) {
+        std::string cut = text.substr(0, text.size() * i / 100), changed = text, swapped = text;
+        changed[text.size() * i / 100] ^= 0x11;
+        // A number made a word, one after the other.
+        std::size_t digit = 0;
+        for (std::size_t n = 0; n <= i && digit != text.npos; ++n)
+            digit = text.find_first_of("0123456789", digit + 1);
+        if (digit != text.npos) swapped[digit] = 'x';
+        for (const auto& damaged : {cut, changed, swapped}) try {
+                for (const auto& c : parse_rig(damaged, "hall.rig.json").cameras) REQUIRE(!fault_in(c.lens));
+            } catch (const Error& e) {
+                CHECK(e.where().find("hall.rig.json") != std::string::npos);
+                CHECK(!e.what_failed().empty());
+                ++refused;
+            }
+    }
+    CHECK(refused > 150);
+}
