@@ -85,6 +85,8 @@ TEST_CASE("parabolas are close enough to exact positions") {
     // A plan of 1300 columns follows parabolas; its positions are held against the lens model itself.
     Rig rig = tiny_rig(512);
     rig.cameras[1].pose.turn = {179, -12, 33};
+    rig.cameras[0].lens.uneven = {1.004, 0.001, {0.002, 0, 0}, {0.0004, -0.0003}, {0.0001, 0, 0, 0}};
+    REQUIRE(!fault_in(rig.cameras[0].lens));
     const Shot shot = assigned(rig);
     const PlanKey key = plan_key(shot, map_view(1300));
     const BlendPlan plan = make_plan(key);
