@@ -99,6 +99,7 @@ void MainWindow::make_actions() {
     rig_work("Find the image circles", QKeySequence("C"), [this] { rig_->find_circles_now(); });
     rig_work("Choose a profile…", QKeySequence("P"), [this] { rig_->choose_profile(); });
     rig_work("Save the rig as a profile…", {}, [this] { rig_->save_as_profile(); });
+    rig_work("Compare with the profile…", {}, [this] { rig_->compare_with_profile(); });
     rig_work("Read a lens calibration…", {}, [this] { rig_->read_calibration(); });
     rig_work("Write a lens calibration…", {}, [this] { rig_->write_calibration(); });
     rig_work("Use the video's own rig…", {}, [this] { rig_->use_embedded_rig(); });

@@ -111,6 +111,7 @@ RigPanel::RigPanel(Session& session, QWidget* parent)
     list->addAction("Load a rig file…", this, [this] { load_rig_file(); });
     list->addAction("Save the rig as a file…", this, &RigPanel::save_rig_file);
     list->addAction("Save the rig as a profile…", this, &RigPanel::save_as_profile);
+    list->addAction("Compare with the profile…", this, &RigPanel::compare_with_profile);
     list->addSeparator();
     list->addAction("Read a motion record…", this, &RigPanel::read_motion);
     calibration->setMenu(list);
@@ -377,6 +378,15 @@ void RigPanel::use_embedded_rig() {
     } catch (const std::exception& e) {
         session_.say(QString::fromStdString(e.what()), Signal::stop);
     }
+}
+
+void RigPanel::compare_with_profile() {
+    const Shot* shot = session_.shot();
+    if (!shot) return;
+    if (!shot->profile)
+        return session_.say("This rig did not start from a profile. Choose one under Profiles.",
+                            Signal::care);
+    take_rig_after_look(*shot->profile, "Go back to the profile", {OriginKind::profile, shot->profile->name});
 }
 
 void RigPanel::read_calibration() {

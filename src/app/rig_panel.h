@@ -29,6 +29,7 @@ class RigPanel : public Panel {
     void save_as_profile();
     void find_circles_now();
     void use_embedded_rig();
+    void compare_with_profile();
     void read_motion();
     enum class Part { lens, pose };
     void copy(Part part);

@@ -304,6 +304,12 @@ TEST_CASE("a profile is searched and taken, saved, and returned to") {
     });
     b.trigger("Save the rig as a profile…");
     CHECK(saved_profiles(profile_folders()).size() == 1);
+    soon([](QWidget& dialog) { // what has changed since: the pitch of B alone
+        CHECK(dialog.findChild<QTableWidget*>("comparison_table")->rowCount() == 1);
+        QTest::keyClick(&dialog, Qt::Key_Escape);
+    });
+    b.trigger("Compare with the profile…");
+    CHECK(b.shot().rig.cameras[1].pose.turn.pitch_deg == 3);
     auto* table = b.part<RigTable>("rig_table");
     table->setCurrentIndex(table->model()->index(4, 1));
     b.trigger("Reset the pose to the profile");
