@@ -57,6 +57,9 @@ void make_new(const NewWords& w) {
     Project project;
     project.name = fs::path(w.project).stem().string();
     Shot shot = shot_for_rig(load_rig(w.rig), w.shot);
+    note_origins(Shot{}, shot, {OriginKind::file, fs::path(w.rig).filename().string()});
+    for (auto& c : shot.cameras)
+        origin_of(c, CameraValue::offset) = {}; // nobody has said anything of time yet
     if (!w.rate.empty()) shot.rate = Rational::parse(w.rate, "--rate");
     assign(project, shot, w.sources, shot.rate);
     if (w.rate.empty())

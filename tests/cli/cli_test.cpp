@@ -2,6 +2,7 @@
 #include "base/json.h"
 #include "media/still.h"
 #include "media/writer.h"
+#include "project/origins.h"
 #include "support/support.h"
 
 #include <nlohmann/json.hpp>
@@ -181,6 +182,18 @@ TEST_CASE("stereo eyes and half spheres from the command line") {
               .status == 0);
     CHECK(porbit("inspect " + f + "/m.mp4").text.find("half-equirectangular, left-right") !=
           std::string::npos);
+}
+
+TEST_CASE("a new project says that its lenses are from the rig file") {
+    const TempFolder folder;
+    const std::string movie = (take() / "hall_dual.mp4").string();
+    const std::string project = (folder / "n.porb").string();
+    REQUIRE(porbit("new " + project + " --rig " + (take() / "nominal.rig.json").string() +
+                   " --source A=" + movie + " --source B=" + movie)
+                .status == 0);
+    const ShotCamera b = load_project(project).shots[0].cameras[1];
+    CHECK(origin_of(b, CameraValue::focal) == Origin{OriginKind::file, "nominal.rig.json"});
+    CHECK(origin_of(b, CameraValue::offset).kind == OriginKind::assumed);
 }
 
 TEST_CASE("takes, circles, calibrations, profiles and motion by command") {
