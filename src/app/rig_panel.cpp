@@ -146,6 +146,19 @@ RigPanel::RigPanel(Session& session, QWidget* parent)
     refresh();
 }
 
+const std::optional<Rig>& RigPanel::rig_inside() {
+    const Shot& shot = *session_.shot();
+    std::vector<std::string> cameras;
+    for (const auto& c : shot.cameras) cameras.push_back(c.camera + "=" + c.media);
+    if (cameras != inside_cameras_ || inside_of_ != session_.project()->media) {
+        inside_.reset();
+        inside_cameras_ = cameras;
+        inside_of_ = session_.project()->media;
+        inside_ = embedded_rig(*session_.project(), shot, *session_.library());
+    }
+    return inside_;
+}
+
 void RigPanel::refresh() {
     const Shot* shot = session_.shot();
     setEnabled(shot != nullptr);
@@ -167,7 +180,7 @@ void RigPanel::refresh() {
             table_->setCurrentIndex(model_.index(std::max(2, table_->currentIndex().row()), c));
     origin_->setText(model_.origin_words(table_->currentIndex()));
     try {
-        const auto inside = embedded_rig(*session_.project(), *shot, *session_.library());
+        const auto& inside = rig_inside();
         if (inside && std::any_of(shot->rig.cameras.begin(), shot->rig.cameras.end(), [&](const Camera& c) {
                 const Camera* other = find_camera(*inside, c.id);
                 return !other || !(other->lens == c.lens) || !(other->pose == c.pose);
@@ -284,7 +297,10 @@ void RigPanel::circle_to_alike() {
 void RigPanel::find_circles_now() {
     const Shot* shot = session_.shot();
     if (!shot) return;
-    find_->setEnabled(false);
+    if (finding_) return cancel_.raise();
+    finding_ = true;
+    cancel_ = Cancel();
+    find_->setText("Stop looking");
     session_.say("Looking for the image circles…");
     finder_ = std::jthread([this, project = session_.project(), id = shot->id, library = session_.library(),
                             cancel = cancel_] {
@@ -302,14 +318,18 @@ void RigPanel::find_circles_now() {
                     errors += QString("%1: %2. %3.\n")
                                   .arg(QString::fromStdString(use.media), QString::fromStdString(why.why_not),
                                        QString::fromStdString(why.mend));
+            } catch (const Cancelled&) {
+                break;
             } catch (const std::exception& e) {
                 errors += QString::fromStdString(e.what()) + "\n";
             }
         }
         QMetaObject::invokeMethod(
             this,
-            [this, id, found, errors] {
-                find_->setEnabled(true);
+            [this, id, found, errors, cancel] {
+                finding_ = false;
+                find_->setText("Find circles");
+                if (cancel.raised()) return session_.say("Stopped; no circle was moved.");
                 if (!session_.shot() || session_.shot()->id != id) return;
                 int set = 0;
                 double least = 1;
@@ -372,8 +392,13 @@ void RigPanel::take_rig_after_look(const Rig& rig, const QString& label, const O
 }
 
 void RigPanel::use_embedded_rig() {
+    if (!session_.shot()) return session_.say("Gather the files of a take first.", Signal::care);
     try {
-        if (const auto rig = embedded_rig(*session_.project(), *session_.shot(), *session_.library()))
+        const auto rig = embedded_rig(*session_.project(), *session_.shot(), *session_.library());
+        if (!rig)
+            session_.say("The sources carry no rig of their own. Read a calibration, or choose a profile.",
+                         Signal::care);
+        else
             take_rig_after_look(*rig, "Use the video's own rig", {OriginKind::file, "the video's metadata"});
     } catch (const std::exception& e) {
         session_.say(QString::fromStdString(e.what()), Signal::stop);

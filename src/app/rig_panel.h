@@ -19,6 +19,7 @@ class RigPanel : public Panel {
     Q_OBJECT
   public:
     explicit RigPanel(Session& session, QWidget* parent = nullptr);
+    ~RigPanel() override { cancel_.raise(); }
     void turn_selected_back();
     void load_rig_file(QString file = {}); ///< asks for one when none is named
     void circle_to_alike();
@@ -52,8 +53,14 @@ class RigPanel : public Panel {
     NumberField* agree_;
     std::optional<Lens> lens_copy_;
     std::optional<Pose> pose_copy_;
+    /// The videos' own rig, parsed once for each set of sources: panels refresh at every step of a drag.
+    const std::optional<Rig>& rig_inside();
+    std::vector<Media> inside_of_;
+    std::vector<std::string> inside_cameras_;
+    std::optional<Rig> inside_;
     std::jthread finder_;
     Cancel cancel_;
+    bool finding_ = false;
     QPushButton* find_;
 };
 

@@ -28,166 +28,50 @@ struct Row {
     bool alike = true; ///< alike cameras take the same value; otherwise the same change
 };
 
-#define PORB_GET [](const Camera& c) -> double
-#define PORB_SET [](Camera & c, double v)
+// clang-format off
+/// A row whose value is simply a member of the camera.
+#define PORB_MEMBER(name, unit, decimals, step, member, value, alike)                  \
+    {name, unit, decimals, step, [](const Camera& c) -> double { return c.member; },   \
+     [](Camera& c, double v) { c.member = v; }, value, alike}
+
 const std::vector<Row>& rows() {
     using enum CameraValue;
     static const std::vector<Row> all = {
-        {"Lens kind", "", 0, 0, nullptr, nullptr, kind}, {"Eye", "", 0, 0, nullptr, nullptr, kind},
-        {"View across circle", "°", 2, 0.1, PORB_GET{return field_of_view_deg(c.lens);
+        {"Lens kind", "", 0, 0, nullptr, nullptr, kind},
+        {"Eye", "", 0, 0, nullptr, nullptr, kind},
+        {"View across circle", "°", 2, 0.1, [](const Camera& c) { return field_of_view_deg(c.lens); },
+         [](Camera& c, double v) { c.lens.focal_px = focal_for_field_of_view(c.lens, std::clamp(v, 1.0, 360.0)); }, focal},
+        {"View across picture", "°", 2, 0.1, [](const Camera& c) { return picture_field_of_view_deg(c.lens); },
+         [](Camera& c, double v) { c.lens.focal_px = focal_for_picture_field_of_view(c.lens, v); }, focal},
+        PORB_MEMBER("Focal length", "px", 2, 0.5, lens.focal_px, focal, true),
+        {"Focal length", "mm", 4, 0.001, [](const Camera& c) { return focal_mm(c.lens); },
+         [](Camera& c, double v) { if (c.lens.pixel_pitch_um > 0) c.lens.focal_px = v * 1000 / c.lens.pixel_pitch_um; }, focal},
+        PORB_MEMBER("Pixel pitch", "µm", 3, 0.01, lens.pixel_pitch_um, focal, true),
+        {"Sensor width", "mm", 3, 0.01, [](const Camera& c) { return sensor_width_mm(c.lens); },
+         [](Camera& c, double v) { c.lens.pixel_pitch_um = v * 1000 / c.lens.width; }, focal},
+        PORB_MEMBER("Centre x", "px", 1, 0.5, lens.center_px.x(), centre, false),
+        PORB_MEMBER("Centre y", "px", 1, 0.5, lens.center_px.y(), centre, false),
+        PORB_MEMBER("Circle x", "px", 1, 0.5, lens.circle.center_px.x(), circle, false),
+        PORB_MEMBER("Circle y", "px", 1, 0.5, lens.circle.center_px.y(), circle, false),
+        PORB_MEMBER("Circle radius", "px", 1, 0.5, lens.circle.radius_px, circle, true),
+        PORB_MEMBER("Distortion k1", "", 5, 0.0005, lens.radial[0], distortion, true),
+        PORB_MEMBER("Distortion k2", "", 5, 0.0005, lens.radial[1], distortion, true),
+        PORB_MEMBER("Distortion k3", "", 5, 0.0005, lens.radial[2], distortion, true),
+        PORB_MEMBER("Distortion k4", "", 5, 0.0005, lens.radial[3], distortion, true),
+        {"Yaw", "°", 2, 0.1, [](const Camera& c) { return c.pose.turn.yaw_deg; },
+         [](Camera& c, double v) { c.pose.turn.yaw_deg = wrapped_deg(v); }, turn, false},
+        {"Pitch", "°", 2, 0.1, [](const Camera& c) { return c.pose.turn.pitch_deg; },
+         [](Camera& c, double v) { c.pose.turn.pitch_deg = std::clamp(v, -90.0, 90.0); }, turn, false},
+        {"Roll", "°", 2, 0.1, [](const Camera& c) { return c.pose.turn.roll_deg; },
+         [](Camera& c, double v) { c.pose.turn.roll_deg = wrapped_deg(v); }, turn, false},
+        PORB_MEMBER("Position x", "m", 4, 0.001, pose.position_m.x(), position, false),
+        PORB_MEMBER("Position y", "m", 4, 0.001, pose.position_m.y(), position, false),
+        PORB_MEMBER("Position z", "m", 4, 0.001, pose.position_m.z(), position, false),
+    };
+    return all;
 }
-, PORB_SET {
-    c.lens.focal_px = focal_for_field_of_view(c.lens, std::clamp(v, 1.0, 360.0));
-}
-, focal
-} // namespace
-, {"View across picture", "°", 2, 0.1, PORB_GET{return picture_field_of_view_deg(c.lens);
-} // namespace porb::app
-, PORB_SET {
-    c.lens.focal_px = focal_for_picture_field_of_view(c.lens, v);
-}
-, focal
-}
-, {"Focal length", "px", 2, 0.5, PORB_GET{return c.lens.focal_px;
-}
-, PORB_SET {
-    c.lens.focal_px = v;
-}
-, focal
-}
-, {"Focal length", "mm", 4, 0.001, PORB_GET{return focal_mm(c.lens);
-}
-, PORB_SET {
-    if (c.lens.pixel_pitch_um > 0) c.lens.focal_px = v * 1000 / c.lens.pixel_pitch_um;
-}
-, focal
-}
-, {"Pixel pitch", "µm", 3, 0.01, PORB_GET{return c.lens.pixel_pitch_um;
-}
-, PORB_SET {
-    c.lens.pixel_pitch_um = v;
-}
-, focal
-}
-, {"Sensor width", "mm", 3, 0.01, PORB_GET{return sensor_width_mm(c.lens);
-}
-, PORB_SET {
-    c.lens.pixel_pitch_um = v * 1000 / c.lens.width;
-}
-, focal
-}
-, {"Centre x", "px", 1, 0.5, PORB_GET{return c.lens.center_px.x();
-}
-, PORB_SET {
-    c.lens.center_px.x() = v;
-}
-, centre, false
-}
-, {"Centre y", "px", 1, 0.5, PORB_GET{return c.lens.center_px.y();
-}
-, PORB_SET {
-    c.lens.center_px.y() = v;
-}
-, centre, false
-}
-, {"Circle x", "px", 1, 0.5, PORB_GET{return c.lens.circle.center_px.x();
-}
-, PORB_SET {
-    c.lens.circle.center_px.x() = v;
-}
-, circle, false
-}
-, {"Circle y", "px", 1, 0.5, PORB_GET{return c.lens.circle.center_px.y();
-}
-, PORB_SET {
-    c.lens.circle.center_px.y() = v;
-}
-, circle, false
-}
-, {"Circle radius", "px", 1, 0.5, PORB_GET{return c.lens.circle.radius_px;
-}
-, PORB_SET {
-    c.lens.circle.radius_px = v;
-}
-, circle
-}
-, {"Distortion k1", "", 5, 0.0005, PORB_GET{return c.lens.radial[0];
-}
-, PORB_SET {
-    c.lens.radial[0] = v;
-}
-, distortion
-}
-, {"Distortion k2", "", 5, 0.0005, PORB_GET{return c.lens.radial[1];
-}
-, PORB_SET {
-    c.lens.radial[1] = v;
-}
-, distortion
-}
-, {"Distortion k3", "", 5, 0.0005, PORB_GET{return c.lens.radial[2];
-}
-, PORB_SET {
-    c.lens.radial[2] = v;
-}
-, distortion
-}
-, {"Distortion k4", "", 5, 0.0005, PORB_GET{return c.lens.radial[3];
-}
-, PORB_SET {
-    c.lens.radial[3] = v;
-}
-, distortion
-}
-, {"Yaw", "°", 2, 0.1, PORB_GET{return c.pose.turn.yaw_deg;
-}
-, PORB_SET {
-    c.pose.turn.yaw_deg = wrapped_deg(v);
-}
-, turn, false
-}
-, {"Pitch", "°", 2, 0.1, PORB_GET{return c.pose.turn.pitch_deg;
-}
-, PORB_SET {
-    c.pose.turn.pitch_deg = std::clamp(v, -90.0, 90.0);
-}
-, turn, false
-}
-, {"Roll", "°", 2, 0.1, PORB_GET{return c.pose.turn.roll_deg;
-}
-, PORB_SET {
-    c.pose.turn.roll_deg = wrapped_deg(v);
-}
-, turn, false
-}
-, {"Position x", "m", 4, 0.001, PORB_GET{return c.pose.position_m.x();
-}
-, PORB_SET {
-    c.pose.position_m.x() = v;
-}
-, position, false
-}
-, {"Position y", "m", 4, 0.001, PORB_GET{return c.pose.position_m.y();
-}
-, PORB_SET {
-    c.pose.position_m.y() = v;
-}
-, position, false
-}
-, {"Position z", "m", 4, 0.001, PORB_GET{return c.pose.position_m.z();
-}
-, PORB_SET {
-    c.pose.position_m.z() = v;
-}
-, position, false
-}
-,
-}
-;
-return all;
-}
-#undef PORB_GET
-#undef PORB_SET
+#undef PORB_MEMBER
+// clang-format on
 
 constexpr int kKindRow = 0, kEyeRow = 1, kPictureViewRow = 3;
 constexpr std::array<Projection, 5> kKinds = {Projection::equidistant, Projection::equisolid,
