@@ -6,6 +6,7 @@
 #include "media/spherical.h"
 #include "media/writer.h"
 #include "optics/rig.h"
+#include "project/calibrating.h"
 
 #include <memory>
 #include <optional>
@@ -78,11 +79,18 @@ struct Shot {
     Seconds in{0};
     std::optional<Seconds> out;  ///< nothing: to the end of the shortest source
     Turn orientation;            ///< shot directions become world directions by it
+    std::vector<OrientationKey> orientation_keys; ///< in order of time; when there are any, instead of it
+    std::optional<Steady> steady;
     double agree_distance_m = 0; ///< where all cameras agree; 0 stands for infinitely far
     std::string sound;           ///< id of the media whose sound is kept, or empty
     std::vector<Marker> markers; ///< in order of time
     std::optional<Rig> profile;  ///< what the rig started from, for comparing and going back
     std::optional<MotionSource> motion;
+    Shared<ControlPoints> points;
+    std::vector<LineMark> lines;
+    std::vector<PointRegion> regions;
+    SolveSettings solving;
+    std::vector<KeptSolve> solves; ///< oldest first
     std::string extra_json;
     bool operator==(const Shot&) const = default;
 };

@@ -5,6 +5,8 @@
 #include "base/json.h"
 #include "media/sequence.h"
 #include "optics/rig_json.h"
+#include "project/calibrating_json.h"
+#include "project/json_parts.h"
 #include "project/origins.h"
 
 #include <nlohmann/json.hpp>
@@ -16,15 +18,8 @@ namespace porb {
 namespace {
 
 namespace fs = std::filesystem;
-constexpr double kMostSeconds = 1e7, kMostDriftPpm = 1e4;
-constexpr std::size_t kMostEntries = 10000;
+constexpr double kMostDriftPpm = 1e4;
 
-/// One table for each list of words in the file, used in both directions.
-template <class Value>
-struct Word {
-    Value value;
-    const char* text;
-};
 constexpr Word<MediaKind> kKinds[] = {
     {MediaKind::video, "video"}, {MediaKind::still, "still"}, {MediaKind::sequence, "sequence"}};
 constexpr Word<Container> kContainers[] = {{Container::mp4, "mp4"},
@@ -39,23 +34,6 @@ constexpr Word<StereoLayout> kStereo[] = {{StereoLayout::mono, "mono"},
                                           {StereoLayout::top_bottom, "top-bottom"},
                                           {StereoLayout::left_right, "left-right"}};
 
-template <class Value, std::size_t N>
-std::string text_of(const Word<Value> (&words)[N], Value value) {
-    for (const auto& w : words)
-        if (w.value == value) return w.text;
-    return words[0].text;
-}
-template <class Value, std::size_t N>
-Value value_of(const Word<Value> (&words)[N], const JsonPlace& place) {
-    const std::string text = place.text(64);
-    std::string list;
-    for (const auto& w : words) {
-        if (text == w.text) return w.value;
-        list += (list.empty() ? "" : ", ") + std::string(w.text);
-    }
-    place.refuse("'" + text + "' is not known here", "Use one of: " + list);
-}
-
 void put_extra(Json& j, const std::string& extra_json) {
     if (extra_json.empty()) return;
     const Json extra = Json::parse(extra_json);
@@ -67,26 +45,11 @@ std::string extra_of(const JsonPlace& place, std::initializer_list<std::string_v
     return extra.empty() ? std::string() : extra.dump();
 }
 
-/// Exact seconds: a plain number where a double says them exactly, else a fraction as text.
-Json seconds_json(Seconds t) {
-    if (Rational::from_double(t.to_double()) == t) return t.to_double();
-    return t.to_string();
-}
-
 FrameRate rate_from(const JsonPlace& place) {
     const FrameRate rate = place.seconds(0.01, 1000);
     if (rate <= Rational(0))
         place.refuse("must be above 0", "Write frames a second, such as 30 or \"30000/1001\"");
     return rate;
-}
-
-template <class T>
-std::vector<T> list_from(const JsonPlace& place, T (*one)(const JsonPlace&)) {
-    std::vector<T> items;
-    if (place.size() > kMostEntries)
-        place.refuse("holds too many entries", "At most " + std::to_string(kMostEntries));
-    for (std::size_t i = 0; i < place.size(); ++i) items.push_back(one(place.at(i)));
-    return items;
 }
 
 template <class T>
@@ -215,6 +178,7 @@ Json shot_json(const Shot& s, const fs::path& folder) {
     for (const auto& m : s.markers) j["markers"].push_back(marker_json(m));
     if (s.profile) j["profile"] = rig_to_json(*s.profile);
     if (s.motion) j["motion"] = motion_json(*s.motion, folder);
+    put_calibrating(j, s);
     put_extra(j, s.extra_json);
     return j;
 }
@@ -248,7 +212,8 @@ Shot shot_from(const JsonPlace& place) {
     }
     if (place.has("profile")) s.profile = rig_from_json(place.at("profile"));
     if (place.has("motion")) s.motion = motion_from(place.at("motion"));
-    s.extra_json = extra_of(place, {"id", "name", "rig", "cameras", "rate", "in_s", "out_s", "orientation",
+    read_calibrating(place, s);
+    s.extra_json = extra_of(place, {"orientation_keys", "steady", "points", "lines", "regions", "solving", "solves", "id", "name", "rig", "cameras", "rate", "in_s", "out_s", "orientation",
                                     "agree_distance_m", "sound", "markers", "profile", "motion"});
     return s;
 }

@@ -292,6 +292,40 @@ void add_furniture(Tracer& tracer) {
     tracer.add(quad({0.9f, kFloor - 0.006f, 1.6f}, {2.16f, 0, 0}, {0, 0, 1.44f}, rug));
 }
 
+/// Crates on the floor, pillars and lamps that hang, 0.7 to 2 m away, at every height.
+void add_clutter(Tracer& tracer) {
+    constexpr int kThings = 22;
+    for (int i = 0; i < kThings; ++i) {
+        const float angle = kTurn * (float(i) + 0.35f * hash01(i, 71)) / kThings;
+        const float far = 0.75f + 1.2f * hash01(i, 72), size = 0.10f + 0.16f * hash01(i, 73);
+        const Vec3f c = at_angle(far, angle, 0);
+        switch (i % 4) {
+        case 0: // a pile of crates
+            for (int k = 0; k < 3; ++k) {
+                const float s = size * (1.1f - 0.2f * float(k)), y = kFloor - 2 * size * float(k);
+                tracer.add(box({c.x() - s, y - 2 * size, c.z() - s}, {c.x() + s, y, c.z() + s}, k % 2 ? book : wood));
+            }
+            break;
+        case 1: // a slim pillar from floor to dome
+            tracer.add(turned(std::vector<std::pair<float, float>>{{0.07f, kFloor}, {0.05f, kSpring - 1.0f}}, c.x(), c.z(), 24,
+                              column_stone));
+            break;
+        case 2: { // a lamp on a chain
+            const float y = -0.5f - 0.9f * hash01(i, 74);
+            const std::vector<std::pair<float, float>> lamp = {
+                {0.005f, kSpring}, {0.005f, y - 0.16f}, {0.09f, y - 0.12f}, {0.11f, y}, {0.03f, y + 0.10f}, {0.0f, y + 0.12f}};
+            tracer.add(turned(lamp, c.x(), c.z(), 24, brass));
+            break;
+        }
+        default: { // a lectern with an open book
+            const float y = 0.35f * hash01(i, 75);
+            tracer.add(box({c.x() - 0.03f, y, c.z() - 0.03f}, {c.x() + 0.03f, kFloor, c.z() + 0.03f}, wood));
+            tracer.add(box({c.x() - size, y - 0.05f, c.z() - size}, {c.x() + size, y, c.z() + size}, i % 8 == 3 ? rug : book));
+        }
+        }
+    }
+}
+
 /// The tripod under the rig: it stays put, but is made of sticks like what moves.
 void add_stand(std::vector<Stick>& sticks) {
     const Vec3f hub(0, 0.62f, 0);
@@ -351,10 +385,11 @@ void add_orrery(double seconds, std::vector<Ball>& balls, std::vector<Stick>& st
 
 } // namespace
 
-Hall::Hall() {
+Hall::Hall(bool cluttered) {
     add_shell(tracer_);
     add_columns(tracer_);
     add_furniture(tracer_);
+    if (cluttered) add_clutter(tracer_);
     set_time(0);
 }
 

@@ -12,6 +12,7 @@ namespace {
 
 constexpr double kDistant = 1000;
 constexpr double kHalfEye = 0.032;
+constexpr double kDriveTurn = 0.35; // radians a second
 
 /// Mean light over one pixel: four rays, and nine more where they differ. `ray(dx, dy)` gives origin and
 /// direction for a place inside the pixel, or false outside the lens.
@@ -81,6 +82,37 @@ float gaussian(int x, int y, int z) {
 Rig simulated_rig(SimRig kind, int circle_size) {
     const int s = circle_size;
     Rig rig;
+    const auto stand_out = [](Camera& c, double m) {
+        c.pose.position_m = m * (rotation_of(c.pose.turn) * Vec3(0, 0, 1));
+    };
+    if (kind == SimRig::ring_of_four) {
+        rig = nominal_rig(4, s, s, 1, 200);
+        rig.name = "hall ring of four";
+        for (auto& c : rig.cameras) stand_out(c, 0.11);
+        return rig;
+    }
+    if (kind == SimRig::ball_of_eight) {
+        rig = nominal_rig(8, s, s, 1, 180);
+        rig.name = "hall ball of eight";
+        for (std::size_t i = 0; i < 8; ++i) {
+            Camera& c = rig.cameras[i];
+            c.lens.projection = Projection::stereographic;
+            c.lens.focal_px = focal_for_field_of_view(c.lens, 180);
+            c.pose.turn = {wrapped_deg(45.0 * double(i)), i % 2 ? -35.0 : 35.0, 0};
+            stand_out(c, 0.09);
+        }
+        return rig;
+    }
+    if (kind == SimRig::dome_of_five) {
+        rig = nominal_rig(5, s, s, 1, 185);
+        rig.name = "hall dome of five";
+        for (std::size_t i = 0; i < 5; ++i) {
+            Camera& c = rig.cameras[i];
+            c.pose.turn = i < 4 ? Turn{wrapped_deg(90.0 * double(i)), 12, 0} : Turn{0, 90, 0};
+            stand_out(c, 0.08);
+        }
+        return rig;
+    }
     if (kind == SimRig::ring_of_six) {
         rig = nominal_rig(6, s, s, 1, 190);
         rig.name = "hall ring of six";
@@ -105,6 +137,10 @@ Rig simulated_rig(SimRig kind, int circle_size) {
         rig.cameras[1].eyes = Eyes::right;
     }
     return rig;
+}
+
+bool has_own_files(SimRig rig) {
+    return rig != SimRig::two_fisheyes && rig != SimRig::pair_180;
 }
 
 Truth make_truth(const SimOptions& o) {
@@ -145,24 +181,37 @@ Truth make_truth(const SimOptions& o) {
             t.blue_gain = 1 + 0.08 * r(11);
         }
         if (o.faults.vignetting) t.vignetting = 0.2 + 0.2 * std::abs(r(12));
-        if (o.faults.offsets && o.rig == SimRig::ring_of_six && i > 0) t.offset_s = 0.7 * r(13);
+        if (o.faults.offsets && has_own_files(o.rig) && i > 0) t.offset_s = 0.7 * r(13);
         if (o.faults.dark) t.exposure_ev -= 5;
-        if (o.faults.drift && o.rig == SimRig::ring_of_six && i > 0) t.drift_ppm = 60 * r(14);
-        if (!o.offsets_s.empty() && o.rig == SimRig::ring_of_six)
+        if (o.faults.drift && has_own_files(o.rig) && i > 0) t.drift_ppm = 60 * r(14);
+        if (!o.offsets_s.empty() && has_own_files(o.rig))
             t.offset_s = o.offsets_s[i % o.offsets_s.size()];
         truth.cameras.push_back(t);
     }
     if (o.faults.tilt) truth.tilt = {0, 9.0, -8.0};
+    if (o.faults.upside_down) truth.tilt = turn_of(rotation_of({0, 0, 180}) * rotation_of(truth.tilt));
     return truth;
 }
 
+Vec3 rig_place(const SimOptions& o, double t) {
+    if (!o.faults.drive) return Vec3::Zero();
+    const double a = kDriveTurn * t; // a circle of 1.1 m, driven at a walking pace
+    return 1.1 * Vec3(1 - std::cos(a), 0, std::sin(a)) - Vec3(0.2, 0, 0.5);
+}
+
+double readout_s(const SimOptions& o) {
+    return o.faults.rolling ? 0.02 : 0;
+}
+
 Turn rig_turn(const SimOptions& o, const Truth& truth, double t) {
-    if (!o.faults.shake) return truth.tilt;
+    const Mat3 lean = o.faults.drive ? Mat3(rotation_about(Vec3(0, 1, 0), kDriveTurn * t) * rotation_of(truth.tilt))
+                                     : rotation_of(truth.tilt);
+    if (!o.faults.shake) return turn_of(lean);
     const double s = double(o.seed);
     const Turn shake{0.8 * std::sin(7.3 * t + s) + 0.4 * std::sin(19.1 * t),
                      0.7 * std::sin(9.1 * t + 2 * s) + 0.3 * std::sin(23.7 * t),
                      0.6 * std::sin(8.3 * t + 3 * s)};
-    return turn_of(rotation_of(truth.tilt) * rotation_of(shake));
+    return turn_of(lean * rotation_of(shake));
 }
 
 Picture render_source(Hall& hall, const SimOptions& o, const Truth& truth,
@@ -178,10 +227,22 @@ Picture render_source(Hall& hall, const SimOptions& o, const Truth& truth,
             (frame_time(frame, o.rate).to_double() - faults.offset_s) / (1 + faults.drift_ppm * 1e-6);
         hall.set_time(shot_time);
         const LensMap map(camera.lens);
-        const Mat3 lean = rotation_of(rig_turn(o, truth, shot_time));
-        const Mat3 turn = lean * rotation_of(camera.pose.turn);
-        const Vec3 place = lean * camera.pose.position_m / (o.distant ? kDistant : 1);
-        const Vec3f origin = place.cast<float>();
+        const Mat3 mount = rotation_of(camera.pose.turn);
+        const double readout = readout_s(o);
+        // With a rolling shutter each row has a moment, and so a pose, of its own.
+        struct RowPose {
+            Mat3 turn;
+            Vec3f origin;
+        };
+        const auto pose_at = [&](double seconds) {
+            const Mat3 lean = rotation_of(rig_turn(o, truth, seconds));
+            const Vec3 place =
+                (lean * camera.pose.position_m + rig_place(o, seconds)) / (o.distant ? kDistant : 1);
+            return RowPose{lean * mount, place.cast<float>()};
+        };
+        std::vector<RowPose> poses;
+        for (int y = 0; y < (readout > 0 ? out.height() : 1); ++y)
+            poses.push_back(pose_at(shot_time + readout * ((y + 0.5) / out.height() - 0.5) * (readout > 0)));
         const double gain = std::exp2(faults.exposure_ev);
         const Vec3f gains(float(gain * faults.red_gain), float(gain), float(gain * faults.blue_gain));
         const auto& circle = camera.lens.circle;
@@ -194,7 +255,8 @@ Picture render_source(Hall& hall, const SimOptions& o, const Truth& truth,
         const int y0 = std::max(0, int(circle.center_px.y() - reach) - 1),
                   y1 = std::min(out.height(), int(circle.center_px.y() + reach) + 2);
         parallel_ranges(y1 - y0, 8, [&](int begin, int end) {
-            for (int y = y0 + begin; y < y0 + end; ++y)
+            for (int y = y0 + begin; y < y0 + end; ++y) {
+                const RowPose& pose = poses[poses.size() > 1 ? std::size_t(y) : 0];
                 for (int x = x0; x < x1; ++x) {
                     float covered = 0;
                     Vec3f light = pixel_light(
@@ -202,8 +264,8 @@ Picture render_source(Hall& hall, const SimOptions& o, const Truth& truth,
                         [&](float dx, float dy, Vec3f& from, Vec3f& direction) {
                             const auto d = map.unproject(Vec2(x + dx, y + dy));
                             if (!d) return false;
-                            from = origin;
-                            direction = (turn * *d).cast<float>();
+                            from = pose.origin;
+                            direction = (pose.turn * *d).cast<float>();
                             return true;
                         },
                         covered);
@@ -223,6 +285,7 @@ Picture render_source(Hall& hall, const SimOptions& o, const Truth& truth,
                     }
                     set_pixel(out, x, y, {encoded[0], encoded[1], encoded[2], 1});
                 }
+            }
         });
     }
     return out;
@@ -234,6 +297,7 @@ Picture true_panorama(Hall& hall, const SimOptions& o, double seconds, SphereMap
     const bool half = mapping == SphereMapping::half_equirect;
     const TargetMap map(half ? half_sphere_target(width) : equirect_target(width));
     Picture out(map.target().width, map.target().height);
+    const Vec3 middle = rig_place(o, seconds) / (o.distant ? kDistant : 1);
     const double side = eye == TruthEye::mono
                             ? 0
                             : (eye == TruthEye::left ? -kHalfEye : kHalfEye) / (o.distant ? kDistant : 1);
@@ -246,7 +310,7 @@ Picture true_panorama(Hall& hall, const SimOptions& o, double seconds, SphereMap
                     [&](float dx, float dy, Vec3f& from, Vec3f& direction) {
                         const Vec3 d = *map.direction(Vec2(x + dx, y + dy));
                         const double lon = half ? 0 : ((x + dx) / out.width() - 0.5) * 2 * kPi;
-                        from = Vec3(side * std::cos(lon), 0, -side * std::sin(lon)).cast<float>();
+                        from = (middle + Vec3(side * std::cos(lon), 0, -side * std::sin(lon))).cast<float>();
                         direction = d.cast<float>();
                         return true;
                     },

@@ -31,7 +31,26 @@ struct SourceFile {
 };
 
 std::string scene_name(const SimOptions& o) {
-    return o.distant ? "hall-distant" : "hall";
+    return o.distant ? "hall-distant" : o.cluttered ? "hall-cluttered" : "hall";
+}
+
+/// What the files of a rig have in their names.
+const char* rig_word(SimRig rig) {
+    switch (rig) {
+    case SimRig::two_fisheyes:
+        return "dual";
+    case SimRig::pair_180:
+        return "pair";
+    case SimRig::ring_of_six:
+        return "ring";
+    case SimRig::ring_of_four:
+        return "four";
+    case SimRig::ball_of_eight:
+        return "ball";
+    case SimRig::dome_of_five:
+        return "dome";
+    }
+    return "dual";
 }
 
 std::vector<SourceFile> source_files(const SimOptions& o, const Rig& rig) {
@@ -40,7 +59,7 @@ std::vector<SourceFile> source_files(const SimOptions& o, const Rig& rig) {
     if (o.rig == SimRig::pair_180) return {{scene + "_pair.mp4", {0, 1}}};
     std::vector<SourceFile> files;
     for (std::size_t i = 0; i < rig.cameras.size(); ++i)
-        files.push_back({scene + "_ring_" + rig.cameras[i].id + ".mp4", {i}});
+        files.push_back({scene + "_" + rig_word(o.rig) + "_" + rig.cameras[i].id + ".mp4", {i}});
     return files;
 }
 
@@ -68,7 +87,7 @@ void write_truth_json(const SimOptions& o, const Truth& truth, const std::filesy
         Json turn = turn_to_json(rig_turn(o, truth, t));
         turn["time_s"] = t;
         j["orientation"].push_back(turn);
-        if (!o.faults.shake) break; // it never changes
+        if (!o.faults.shake && !o.faults.drive) break; // it never changes
     }
     write_file_atomically(path, dump_json(j));
 }
@@ -136,7 +155,12 @@ MotionRecord motion_of(const SimOptions& o, const Truth& truth) {
         auto rate = axis_angle(at(t - kStep).transpose() * at(t + kStep));
         for (double& v : rate) v /= 2 * kStep;
         record.gyro.push_back({t, rate});
-        const Vec3 pull = now.transpose() * Vec3(0, -kGravity, 0); // at rest it feels the floor pushing up
+        // At rest it feels the floor pushing up; in a curve the seat pushes sideways as well.
+        const double moment = t - truth.cameras[0].offset_s;
+        constexpr double kSlow = 0.01;
+        const Vec3 pushed = (rig_place(o, moment + kSlow) - 2 * rig_place(o, moment) + rig_place(o, moment - kSlow)) /
+                            (kSlow * kSlow);
+        const Vec3 pull = now.transpose() * (pushed + Vec3(0, -kGravity, 0));
         record.acceleration.push_back({t, {pull.x(), pull.y(), pull.z()}});
     }
     return record;
@@ -205,7 +229,7 @@ std::vector<std::filesystem::path> simulate(const SimOptions& o, const std::file
     const auto frames = std::int64_t(std::llround(o.seconds * o.rate.to_double()));
     if (frames < 1) throw Error("is too short for one frame", "--seconds", "Ask for more seconds");
     std::vector<std::filesystem::path> written;
-    Hall hall;
+    Hall hall(o.cluttered);
 
     const SphereMapping mapping =
         o.rig == SimRig::pair_180 ? SphereMapping::half_equirect : SphereMapping::equirect;
@@ -252,11 +276,7 @@ std::vector<std::filesystem::path> simulate(const SimOptions& o, const std::file
     save_rig(truth.actual, here / "truth.rig.json");
     save_rig(truth.nominal, here / "nominal.rig.json");
     write_truth_json(o, truth, here / "truth.json");
-    const auto project = here / (scene_name(o) +
-                                 (o.rig == SimRig::ring_of_six ? "_ring"
-                                  : o.rig == SimRig::pair_180  ? "_pair"
-                                                               : "_dual") +
-                                 ".porb");
+    const auto project = here / (scene_name(o) + "_" + rig_word(o.rig) + ".porb");
     save_project(project_for(o, truth, files, here), project);
     for (const char* name : {"truth.rig.json", "nominal.rig.json", "truth.json"})
         written.push_back(here / name);

@@ -16,6 +16,9 @@ enum class SimRig {
     two_fisheyes, ///< back to back, two circles in one picture
     ring_of_six,  ///< six files
     pair_180,     ///< left and right eye, two circles in one picture
+    ring_of_four, ///< four files, 0.22 m across
+    ball_of_eight, ///< eight files: four look up by 35 degrees, four down between them
+    dome_of_five, ///< five files: four round, one straight up
 };
 
 /// Deliberate departures of the footage from the nominal rig and from clean pictures; all off by default.
@@ -34,10 +37,14 @@ struct Faults {
     bool cropped = false;       ///< the sensor is lower than the circles: a tenth is cut off above and below
     bool drift = false;         ///< clocks of all files but the first run up to 60 millionths fast or slow
     bool microphones = false;   ///< each its own tone, and noise 10 dB under the voice
+    bool upside_down = false;   ///< the rig hangs from the ceiling
+    bool drive = false;         ///< the rig rides through the hall on a curve, turning with it
+    bool rolling = false;       ///< rows are read one after the other, 1/50 s from first to last
 };
 
 struct SimOptions {
-    bool distant = false; ///< the hall a thousand times larger: no parallax
+    bool distant = false;   ///< the hall a thousand times larger: no parallax
+    bool cluttered = false; ///< crates, lamps and pillars 0.7 to 2 m away all round
     SimRig rig = SimRig::two_fisheyes;
     int circle_size = 960; ///< pixels a side of the square that holds one circle
     double seconds = 4;
@@ -61,9 +68,16 @@ struct Truth {
 };
 
 Rig simulated_rig(SimRig kind, int circle_size);
+/// Whether each camera of the rig records a file of its own.
+bool has_own_files(SimRig rig);
 Truth make_truth(const SimOptions& options);
 /// The lean of the whole rig at a shot time, shake included: rig directions become world directions by it.
 Turn rig_turn(const SimOptions& options, const Truth& truth, double seconds);
+/// Where the rig's centre is at a shot time; the origin unless it drives.
+Vec3 rig_place(const SimOptions& options, double seconds);
+/// Seconds from the first row's moment to the last one's; 0 without the fault. A frame's own time is that of its
+/// middle row.
+double readout_s(const SimOptions& options);
 
 /// One clean or faulty picture of a file: all cameras that share it. `frame` counts the file's own frames.
 Picture render_source(Hall& hall, const SimOptions& options, const Truth& truth,
