@@ -64,7 +64,8 @@ int main(int argc, char** argv) {
     std::vector<std::string> rigs, scenes = {"hall-distant", "hall", "hall-cluttered"};
     for (const auto& [name, rig] : kRigs) rigs.push_back(name);
     int size = 480, samples = 3;
-    bool verbose = false;
+    bool verbose = false, lock_positions = false, lock_distortion = false;
+    double position_mm = 0;
     std::string folder = (std::filesystem::temp_directory_path() / "pale-orbit-solve-table").string();
     CLI::App app("Solves made-up rigs and compares them with the truth");
     app.add_option("--seeds", seeds)->delimiter(',');
@@ -74,6 +75,9 @@ int main(int argc, char** argv) {
     app.add_option("--samples", samples);
     app.add_option("--folder", folder, "Where footage is kept for the next time");
     app.add_flag("--verbose", verbose, "Say what takes how long");
+    app.add_flag("--lock-positions", lock_positions);
+    app.add_flag("--lock-distortion", lock_distortion);
+    app.add_option("--position-mm", position_mm);
     CLI11_PARSE(app, argc, argv);
     fmt::print("{:<15}{:<15}{:>6}  {:>9} {:>9} {:>9}  {:>8} {:>7} {:>7} {:>6}\n", "rig", "scene", "seed", "before", "mean deg", "worst cam", "rms px", "points", "dropped", "s");
     struct Sum {
@@ -92,7 +96,11 @@ int main(int argc, char** argv) {
                 o.rate = FrameRate(1);
                 o.seed = seed;
                 o.faults.lens = o.faults.pose = o.faults.exposure = o.faults.white_balance = o.faults.vignetting = o.faults.noise = true;
-                const Take take = render_take(o, samples, std::filesystem::path(folder) / fmt::format("{}-{}-{}-{}", rig, scene, seed, size));
+                Take take = render_take(o, samples, std::filesystem::path(folder) / fmt::format("{}-{}-{}-{}", rig, scene, seed, size));
+                SolveSettings& settings = take.project.shots[0].solving;
+                if (lock_positions) settings.position = Freedom::locked;
+                if (lock_distortion) settings.distortion = Freedom::locked;
+                if (position_mm > 0) settings.position_sigma_mm = position_mm;
                 Sum& sum = sums[{rig, scene}];
                 ++sum.runs;
                 const double before = ray_error(take.truth.actual, take.truth.nominal).mean_deg;

@@ -22,8 +22,9 @@ constexpr double kGauge = 1e-5;       ///< how closely the mean of turns and pla
 constexpr double kDistortionTells = 0.96; ///< misses must shrink to this share before distortion is believed
 constexpr double kFarNoise = 1.25, kFarSlackPx = 0.04; ///< no parallax is visible when misses grow by less without it
 constexpr double kLeastWidth = 0.12, kMeanSlack = 0.02; ///< 1/m
-constexpr double kOwnDistances = 8;   ///< neighbours are about as far away: no more distances than this are independent
-constexpr double kMeanInWidths = 1.5; ///< where the mean of inverse distances is thought to lie, in widths of their spread
+constexpr double kBeyond = 0.02;      ///< how far beyond infinity noise alone may put a point, 1/m
+constexpr double kOwnDistances = 2;   ///< neighbours are about as far away: distances hardly speak for one another
+constexpr double kMeanInWidths = 1.3; ///< where the mean of inverse distances is thought to lie, in widths of their spread
 constexpr int kRadialTerms = 2;       ///< of the four, those that are solved
 
 /// The values of one camera, or of all that share them.
@@ -149,19 +150,24 @@ class Prior : public ceres::CostFunction {
     double sigma_;
 };
 
-/// A point's inverse distance lies near the mean of all.
-class NearMean : public ceres::SizedCostFunction<1, 3, 1> {
+/// A point's inverse distance lies near the mean of all, and nothing lies beyond infinity.
+class NearMean : public ceres::SizedCostFunction<2, 3, 1> {
   public:
-    explicit NearMean(double width) : width_(width) {}
+    NearMean(double width, double beyond) : width_(width), beyond_(beyond) {}
     bool Evaluate(double const* const* v, double* r, double** j) const override {
         r[0] = (v[0][2] - v[1][0]) / width_;
-        if (j && j[0]) j[0][0] = j[0][1] = 0, j[0][2] = 1 / width_;
-        if (j && j[1]) j[1][0] = -1 / width_;
+        r[1] = std::min(0.0, v[0][2]) / beyond_;
+        if (j && j[0]) {
+            std::fill(j[0], j[0] + 6, 0.0);
+            j[0][2] = 1 / width_;
+            j[0][5] = v[0][2] < 0 ? 1 / beyond_ : 0;
+        }
+        if (j && j[1]) j[1][0] = -1 / width_, j[1][1] = 0;
         return true;
     }
 
   private:
-    double width_;
+    double width_, beyond_;
 };
 
 /// The mean of all cameras' turns (or places) stays: what a solve cannot know is not moved.
@@ -279,7 +285,7 @@ class Bundle {
         const auto fits = fit_points(p_.start, p_.sights);
         for (const auto& f : fits) {
             points_.push_back(point_about(f.direction));
-            points_.back().v[2] = p_.settings.depth_per_point ? std::clamp(f.inverse_m, -0.5, 3.0) : agree();
+            points_.back().v[2] = p_.settings.depth_per_point ? std::clamp(f.inverse_m, 0.0, 3.0) : agree();
         }
         for (const auto& l : p_.lines) normals_.push_back(point_about(plane_of(l)));
         up_ = point_about(first_up());
@@ -473,7 +479,8 @@ void Bundle::build(bool with_lens, bool with_position, double loss_px) {
                                                        focal(c), centre(c), radial(c), points_[i].v));
         }
         if (!distances_free()) problem_->SetManifold(points_[i].v, new ceres::SubsetManifold(3, {2}));
-        else problem_->AddResidualBlock(new NearMean(width_ * std::sqrt(std::max(1.0, double(p_.sights.size()) / kOwnDistances))), nullptr, points_[i].v, mean_);
+        else problem_->AddResidualBlock(new NearMean(width_ * std::sqrt(std::max(1.0, double(p_.sights.size()) / kOwnDistances)), std::max(kBeyond, inverse_noise(i))),
+                                        nullptr, points_[i].v, mean_);
     }
     for (std::size_t i = 0; i < p_.lines.size(); ++i) {
         const LineSight& l = p_.lines[i];
@@ -492,7 +499,7 @@ void Bundle::build(bool with_lens, bool with_position, double loss_px) {
         }
     }
     if (problem_->HasParameterBlock(mean_))
-        problem_->AddResidualBlock(new Prior({kMeanInWidths * width_}, width_ + kMeanSlack), nullptr, mean_);
+        problem_->AddResidualBlock(new Prior({kMeanInWidths * width_}, 2 * width_ + kMeanSlack), nullptr, mean_);
     std::vector<double*> all_turns, all_moves;
     std::vector<Mat3> turn_axes, move_axes;
     for (std::size_t c = 0; c < p_.start.cameras.size(); ++c) {
@@ -734,7 +741,7 @@ BundleSolution solve_bundle(const BundleProblem& problem, const Cancel& cancel) 
     const double* depth = problem.settings.depth_per_point ? nullptr : &fixed;
     bundle.solve(false, false, 12);
     const double loss = problem.rough ? 4 : 1;
-    bundle.hold_distortion(true);
+    bundle.hold_distortion(!problem.rough);
     bundle.solve(true, false, 4);
     const auto settle = [&] {
         for (int round = 0; round < 4 && bundle.draw_distances(); ++round) bundle.solve(true, !problem.rough, loss);

@@ -13,8 +13,8 @@ namespace porb {
 namespace {
 
 constexpr double kMostOffDeg = 12;     ///< a camera farther than this from the rig's word is trouble, unless from far
-constexpr double kRoughBetterDeg = 2.5; ///< rough turns replace the rig's only when they differ by more
-constexpr double kFirstMarginDeg = 3.5, kFarMarginDeg = 6, kLastMarginDeg = 0.6;
+constexpr int kTrustedLandmarks = 20;  ///< agreeing on a camera's turn
+constexpr double kFirstMarginDeg = 3.5, kFarMarginDeg = 6, kSecondMarginDeg = 1.5, kLastMarginDeg = 0.6;
 constexpr int kFirstPoints = 70;
 constexpr int kLeastLinks = 12; ///< points that tie a camera to the others
 constexpr double kBlackMean = 0.015, kBlackSpread = 0.006;
@@ -216,6 +216,57 @@ Found find_at_samples(const Project& project, const Shot& shot, const Rig& rig, 
     }
     drop_moving(found.points, times, small, rig, found.remarks);
     return found;
+}
+
+/// The rig with the turns that landmarks gave, where enough of them agree.
+Rig turned_by_landmarks(const Rig& rig, const RoughRig& rough, const std::vector<bool>& in_use, bool from_far) {
+    Rig out = rig;
+    for (std::size_t c = 0; c < rig.cameras.size(); ++c) {
+        int agreeing = 0;
+        for (const auto& l : rough.links)
+            if (l.sure && (l.a == c || l.b == c)) agreeing += l.agreeing;
+        if (!rough.placed[c] || !in_use[c] || agreeing < kTrustedLandmarks) continue;
+        if (!from_far && rough.off_deg[c] > kMostOffDeg) continue;
+        // A camera that was turned far takes its place along: rigs are built round their cameras.
+        const Mat3 nominal = rotation_of(rig.cameras[c].pose.turn);
+        const Vec3 p = rig.cameras[c].pose.position_m;
+        if (rough.off_deg[c] > kMostOffDeg && p.norm() > 1e-6 && p.normalized().dot(nominal.col(2)) > 0.9)
+            out.cameras[c].pose.position_m = rough.turns[c] * nominal.transpose() * p;
+        out.cameras[c].pose.turn = turn_of(rough.turns[c]);
+    }
+    return out;
+}
+
+/// Points at one moment and a first solve from them. Throws Error when a camera is not tied to the others.
+Rig first_solve(Shot& first, const Rig& start, const Moment& moment, const std::vector<bool>& in_use, double margin_deg,
+                const SolveOptions& options, const Cancel& cancel) {
+    MatchOptions match;
+    match.margin_deg = margin_deg;
+    match.nearest_m = std::max(0.8, options.nearest_m);
+    match.wanted = kFirstPoints;
+    ControlPoints points, by_hand;
+    for (const auto& p : *first.points)
+        if (p.by_hand && p.dropped.empty()) by_hand.push_back(p);
+    match_moment(first, start, moment, overlapping_pairs(start, in_use), match, false, points, cancel);
+    number_points(points, 1);
+    points.insert(points.end(), by_hand.begin(), by_hand.end());
+    const std::size_t n = start.cameras.size();
+    std::vector<int> links(n, 0), kept(n, 0);
+    for (const auto& p : points) ++links[index_of(start, p.a)], ++links[index_of(start, p.b)];
+    for (std::size_t c = 0; c < n; ++c)
+        if (in_use[c] && links[c] < kLeastLinks)
+            throw Error(fmt::format("only {} points tie it to the other cameras", links[c]), "camera " + start.cameras[c].id,
+                        "Choose samples with more to see in its overlaps, set points by hand, or check its file");
+    first.points = std::move(points);
+    const auto solved = solve_points({&first}, start, true, cancel, true);
+    for (const auto& p : solved.points[0])
+        if (p.dropped.empty()) ++kept[index_of(start, p.a)], ++kept[index_of(start, p.b)];
+    first.points = by_hand;
+    for (std::size_t c = 0; c < n; ++c)
+        if (in_use[c] && (kept[c] < kLeastLinks || kept[c] < 0.25 * links[c]))
+            throw Error(fmt::format("its points agree with no place in this rig ({} of {} kept)", kept[c], links[c]),
+                        "camera " + start.cameras[c].id, "Check that its file belongs to this take and that its lens and time offset are right");
+    return solved.rig;
 }
 
 /// One line of words for each value that could not be told.
@@ -476,21 +527,8 @@ Solved solve_shot(const Project& project, const Shot& shot, MediaLibrary& librar
     const bool lost = std::count(judged.placed.begin(), judged.placed.end(), false) > 0;
     if (trouble && (!lost || options.from_far)) throw Error(trouble->what, trouble->where, trouble->mend);
 
-    Rig start = shot.rig;
-    for (std::size_t c = 0; c < start.cameras.size(); ++c)
-        if (rough.placed[c] && in_use[c] && rough.off_deg[c] > kRoughBetterDeg && (options.from_far || rough.off_deg[c] <= kMostOffDeg)) {
-            // A camera that was turned takes its place along: rigs are built round their cameras.
-            if (options.from_far && rough.off_deg[c] > kMostOffDeg) {
-                const Mat3 moved = rough.turns[c] * nominal[c].transpose();
-                const Vec3 axis = nominal[c].col(2), p = start.cameras[c].pose.position_m;
-                if (p.norm() > 1e-6 && p.normalized().dot(axis) > 0.9) start.cameras[c].pose.position_m = moved * p;
-            }
-            start.cameras[c].pose.turn = turn_of(rough.turns[c]);
-        }
-
-    // First points, few and with a wide margin, at one moment; a first solve of turns and lenses.
-    const auto pairs = overlapping_pairs(start, in_use);
-    refuse_unlinked(start, in_use, pairs);
+    // First points, few and with a wide margin, at one moment; a first solve of turns and lenses. It begins with the
+    // turns that landmarks gave, then with the rig's own, then more widely, until every camera is tied to the others.
     Shot first = shot;
     first.lines.clear();
     first.solving.position = Freedom::locked;
@@ -499,38 +537,26 @@ Solved solve_shot(const Project& project, const Shot& shot, MediaLibrary& librar
         first.solving.turn_sigma_deg = std::max(5.0, first.solving.turn_sigma_deg);
         first.solving.focal_sigma_percent = std::max(6.0, first.solving.focal_sigma_percent);
     }
-    const double margins[] = {options.from_far ? kFarMarginDeg : kFirstMarginDeg, 1.5};
-    for (const double margin : margins) {
-        say(margin > 1.5 ? 0.15 : 0.22, "First points");
-        MatchOptions match;
-        match.margin_deg = margin;
-        match.nearest_m = std::max(0.5, options.nearest_m);
-        match.wanted = kFirstPoints;
-        ControlPoints points;
-        match_moment(first, start, *middle, overlapping_pairs(start, in_use), match, false, points, cancel);
-        number_points(points, 1);
-        for (const auto& p : *shot.points)
-            if (p.by_hand && p.dropped.empty()) points.push_back(p);
-        std::vector<int> links(start.cameras.size(), 0);
-        for (const auto& p : points) ++links[index_of(start, p.a)], ++links[index_of(start, p.b)];
-        for (std::size_t c = 0; c < links.size(); ++c)
-            if (in_use[c] && links[c] < kLeastLinks) {
-                if (trouble) throw Error(trouble->what, trouble->where, trouble->mend);
-                throw Error(fmt::format("only {} points tie it to the other cameras", links[c]), "camera " + start.cameras[c].id,
-                            "Choose samples with more to see in its overlaps, set points by hand, or check its file");
-            }
-        first.points = std::move(points);
-        const auto solved = solve_points({&first}, start, true, cancel, true);
-        std::vector<int> kept(start.cameras.size(), 0);
-        for (const auto& p : solved.points[0])
-            if (p.dropped.empty()) ++kept[index_of(start, p.a)], ++kept[index_of(start, p.b)];
-        for (std::size_t c = 0; c < kept.size(); ++c)
-            if (in_use[c] && (kept[c] < kLeastLinks || kept[c] < 0.25 * links[c])) {
-                if (trouble) throw Error(trouble->what, trouble->where, trouble->mend);
-                throw Error(fmt::format("its points agree with no place in this rig ({} of {} kept)", kept[c], links[c]),
-                            "camera " + start.cameras[c].id, "Check that its file belongs to this take and that its lens and time offset are right");
-            }
-        start = solved.rig;
+    struct Attempt {
+        bool by_landmarks;
+        double margin_deg;
+    };
+    std::vector<Attempt> attempts = {{true, kFirstMarginDeg}, {false, kFirstMarginDeg}, {true, kFarMarginDeg}};
+    if (options.from_far) attempts = {{true, kFarMarginDeg}};
+    Rig start;
+    for (std::size_t n = 0; n < attempts.size(); ++n) {
+        say(0.15 + 0.04 * double(n), "First points");
+        start = attempts[n].by_landmarks ? turned_by_landmarks(shot.rig, rough, in_use, options.from_far) : shot.rig;
+        try {
+            refuse_unlinked(start, in_use, overlapping_pairs(start, in_use));
+            for (const double margin : {attempts[n].margin_deg, kSecondMarginDeg})
+                start = first_solve(first, start, *middle, in_use, margin, options, cancel);
+            break;
+        } catch (const Error&) {
+            if (n + 1 < attempts.size()) continue;
+            if (trouble) throw Error(trouble->what, trouble->where, trouble->mend);
+            throw;
+        }
     }
     middle.reset();
 

@@ -6,6 +6,7 @@ namespace porb {
 
 namespace {
 constexpr int kLeastLevelPx = 60;
+constexpr double kPastRim = 0.5; ///< radians
 }
 
 Grey grey_of(const Picture& picture) {
@@ -66,13 +67,20 @@ Tangent tangent_at(const Vec3& c, const Vec3& along, double step_rad) {
 }
 
 bool sample_patch(const Eyepiece& eye, const Tangent& tangent, double x0, double y0, int half_w, int half_h,
-                  std::vector<float>& out) {
+                  std::vector<float>& out, bool past_rim) {
     // Exact places on a 3 x 3 grid; between them a biquadratic, off by well under a tenth of a pixel for pieces of a
     // few degrees.
     Vec2 node[3][3];
     for (int j = 0; j < 3; ++j)
         for (int i = 0; i < 3; ++i) {
-            const auto p = eye.sees(tangent.direction(x0 + (i - 1) * half_w, y0 + (j - 1) * half_h), 2);
+            const Vec3 d = tangent.direction(x0 + (i - 1) * half_w, y0 + (j - 1) * half_h);
+            if (past_rim) {
+                const Vec3 c = eye.to_rig.transpose() * d;
+                if (std::atan2(std::hypot(c.x(), c.y()), c.z()) > eye.map.theta_max() + kPastRim) return false;
+                node[j][i] = eye.map.project_anywhere(c);
+                continue;
+            }
+            const auto p = eye.sees(d, 2);
             if (!p) return false;
             node[j][i] = *p;
         }

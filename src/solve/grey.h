@@ -65,8 +65,9 @@ struct Tangent {
 Tangent tangent_at(const Vec3& c, const Vec3& along, double step_rad);
 
 /// (2 half_w + 1) x (2 half_h + 1) samples of the tangent as one camera sees it, row by row, about (x0, y0) in
-/// steps. Taken from the pyramid's level that fits the step. False when a part of it is not seen.
+/// steps. Taken from the pyramid's level that fits the step. False when a part of it is not seen; with `past_rim` parts
+/// may be unseen (and hold anything), but not far behind the lens.
 bool sample_patch(const Eyepiece& eye, const Tangent& tangent, double x0, double y0, int half_w, int half_h,
-                  std::vector<float>& out);
+                  std::vector<float>& out, bool past_rim = false);
 
 } // namespace porb

@@ -235,15 +235,11 @@ std::optional<Match> match_place(const Eyepiece& a, const Eyepiece& b, const Vec
             return give_up("it lies too near the rim");
         }
         if (norm_of(templ).spread < kFlat * (2 * kPatch + 1)) return give_up("there is too little to see there");
-        int half_w = kPatch + std::max(2, int(std::ceil(half_along / step))),
-            half_h = kPatch + std::max(2, int(std::ceil(half_across / step)));
-        // Near the rim the area is made smaller until it is seen whole.
-        bool seen = false;
-        for (int shrink = 0; shrink < 4 && !seen; ++shrink) {
-            seen = sample_patch(b, tb, 0, 0, half_w, half_h, area);
-            if (!seen) half_w = std::max(kPatch + 2, half_w * 3 / 4), half_h = std::max(kPatch + 2, half_h * 3 / 4);
-        }
-        if (!seen) return give_up("the second camera does not see enough of its surroundings");
+        const int half_w = kPatch + std::max(2, int(std::ceil(half_along / step))),
+                  half_h = kPatch + std::max(2, int(std::ceil(half_across / step)));
+        // Parts of the area may lie past the rim: nothing there looks alike.
+        if (!sample_patch(b, tb, 0, 0, half_w, half_h, area, true))
+            return give_up("the second camera does not see enough of its surroundings");
         const Peak peak = best_place(templ, area, half_w, half_h);
         if (peak.value < (level > 0 ? 0.6 : 0.7)) return give_up("nothing there looks alike");
         if (peak.at_edge) return give_up("the best place lies at the end of what was searched");
