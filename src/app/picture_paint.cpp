@@ -48,7 +48,7 @@ void PictureArea::paint_overlays(QPainter& p) {
         view.target = window_target(width(), height(), look_, fov_deg_);
     else
         view.target = half_map() ? half_sphere_target(1000) : equirect_target(1000);
-    const PlanKey key = plan_key(*session_.shot(), view);
+    const PlanKey key = plan_key(*session_.shot(), view, session_.playhead());
     if (overlay_key_ != key) {
         overlay_key_ = key;
         overlay_ = make_overlays(key);

@@ -113,7 +113,9 @@ bool orientation_moves(const Shot& shot) {
 }
 
 void set_orientation(Shot& shot, Seconds time, const Mat3& orientation) {
-    const Turn turn = tidied(turn_of(steadying(shot, time.to_double()).transpose() * orientation));
+    // Turned in the world's axes, so that steadying, which is relative to the keyed upright, goes along.
+    const Mat3 by = orientation * orientation_at(shot, time).transpose();
+    const Turn turn = tidied(turn_of(by * keyed_orientation(shot, time.to_double())));
     if (shot.orientation_keys.empty()) {
         shot.orientation = turn;
         return;

@@ -23,8 +23,8 @@ constexpr double kDistortionTells = 0.96; ///< misses must shrink to this share 
 constexpr double kFarNoise = 1.25, kFarSlackPx = 0.04; ///< no parallax is visible when misses grow by less without it
 constexpr double kLeastWidth = 0.12, kMeanSlack = 0.02; ///< 1/m
 constexpr double kBeyond = 0.02;      ///< how far beyond infinity noise alone may put a point, 1/m
-constexpr double kOwnDistances = 2;   ///< neighbours are about as far away: distances hardly speak for one another
-constexpr double kMeanInWidths = 1.3; ///< where the mean of inverse distances is thought to lie, in widths of their spread
+constexpr double kOwnDistances = 8;   ///< neighbours are about as far away: distances hardly speak for one another
+constexpr double kMeanInWidths = 1.5; ///< where the mean of inverse distances is thought to lie, in widths of their spread
 constexpr int kRadialTerms = 2;       ///< of the four, those that are solved
 
 /// The values of one camera, or of all that share them.
@@ -210,6 +210,10 @@ struct FitEye {
     Mat3 to_camera;
     Vec3 position;
 };
+Vec2 miss_of(const FitEye& eye, const PointBlock& p, const Vec2& px) {
+    return px - eye.map.project_anywhere(eye.to_camera * (p.d + p.v[0] * p.e1 + p.v[1] * p.e2 - p.v[2] * eye.position));
+}
+
 PointFit fit_one(const FitEye& a, const FitEye& b, const Sight& s, const double* fixed) {
     PointFit fit;
     const auto da = a.map.unproject(s.a_px), db = b.map.unproject(s.b_px);
@@ -274,6 +278,16 @@ PointFit fit_one(const FitEye& a, const FitEye& b, const Sight& s, const double*
     return fit;
 }
 
+/// One thing and all places at which cameras see it.
+struct Track {
+    struct End {
+        std::size_t camera;
+        Vec2 px;
+        double weight;
+    };
+    std::vector<End> ends;
+};
+
 /// All that Ceres works on, and the one place that knows which block belongs to whom.
 class Bundle {
   public:
@@ -283,9 +297,20 @@ class Bundle {
         moves_.resize(n);
         lenses_.resize(n);
         const auto fits = fit_points(p_.start, p_.sights);
-        for (const auto& f : fits) {
-            points_.push_back(point_about(f.direction));
-            points_.back().v[2] = p_.settings.depth_per_point ? std::clamp(f.inverse_m, 0.0, 3.0) : agree();
+        std::map<int, std::size_t> numbers;
+        for (std::size_t i = 0; i < p_.sights.size(); ++i) {
+            const Sight& s = p_.sights[i];
+            const auto known = s.track >= 0 ? numbers.find(s.track) : numbers.end();
+            if (known != numbers.end()) {
+                tracks_[known->second].ends.push_back({s.b, s.b_px, s.weight});
+                track_of_.push_back(known->second);
+                continue;
+            }
+            if (s.track >= 0) numbers[s.track] = tracks_.size();
+            track_of_.push_back(tracks_.size());
+            tracks_.push_back({{{s.a, s.a_px, s.weight}, {s.b, s.b_px, s.weight}}});
+            points_.push_back(point_about(fits[i].direction));
+            points_.back().v[2] = p_.settings.depth_per_point ? std::clamp(fits[i].inverse_m, 0.0, 3.0) : agree();
         }
         for (const auto& l : p_.lines) normals_.push_back(point_about(plane_of(l)));
         up_ = point_about(first_up());
@@ -312,11 +337,12 @@ class Bundle {
         return std::abs(width_ - before) > 0.05 * before;
     }
 
-    void solve(bool with_lens, bool with_position, double loss_px) {
+    /// Returns the cost that is left.
+    double solve(bool with_lens, bool with_position, double loss_px) {
         build(with_lens, with_position, loss_px);
         ceres::Solver::Options o;
         o.linear_solver_type = ceres::DENSE_SCHUR;
-        o.max_num_iterations = 40;
+        o.max_num_iterations = most_steps_;
         o.num_threads = 2;
         o.function_tolerance = 1e-9;
         o.logging_type = ceres::SILENT;
@@ -332,6 +358,7 @@ class Bundle {
         ceres::Solve(o, problem_.get(), &summary);
         cancel_.check();
         rounds_ += int(summary.iterations.size());
+        return summary.final_cost;
     }
 
     Rig rig() const {
@@ -361,14 +388,55 @@ class Bundle {
         return true;
     }
     int rounds() const { return rounds_; }
+    /// Weighs points by what they turned out to be good to, and says where they begin to count less.
+    void weigh_as(double noise_px) { unit_ = std::clamp(noise_px, 0.04, kNoisePx); }
+    void limit_steps(int most) { most_steps_ = most; }
+    double weigh_by_noise() {
+        unit_ = std::clamp(noise(), 0.04, kNoisePx);
+        return 3.5 * unit_;
+    }
+    /// What one place is good to along one axis, from how the places of each thing miss what they agree on; each counts
+    /// for what is left over once the thing's own place is fitted. Robust: from the median.
+    double noise() const {
+        std::vector<double> misses;
+        const Rig now = rig();
+        std::vector<FitEye> eyes;
+        for (const auto& c : now.cameras)
+            if (fault_in(c.lens)) return 1e9;
+            else eyes.push_back({LensMap(c.lens), rotation_of(c.pose.turn).transpose(), c.pose.position_m});
+        for (std::size_t i = 0; i < tracks_.size(); ++i) {
+            const double numbers = 2.0 * double(tracks_[i].ends.size()), left = numbers - (distances_free() ? 3 : 2);
+            for (const auto& end : tracks_[i].ends) misses.push_back(miss_of(eyes[end.camera], points_[i], end.px).norm() * std::sqrt(numbers / left));
+        }
+        if (misses.empty()) return kNoisePx;
+        std::nth_element(misses.begin(), misses.begin() + std::ptrdiff_t(misses.size() / 2), misses.end());
+        return misses[misses.size() / 2] / 1.1774;
+    }
+    /// By how much each sight misses what all sights of its thing agree on, pixels.
+    std::vector<double> together() const {
+        const Rig now = rig();
+        std::vector<FitEye> eyes;
+        for (const auto& c : now.cameras) eyes.push_back({LensMap(c.lens), rotation_of(c.pose.turn).transpose(), c.pose.position_m});
+        std::vector<double> out;
+        for (std::size_t i = 0; i < p_.sights.size(); ++i) {
+            const Sight& s = p_.sights[i];
+            out.push_back(std::sqrt(0.5 * (miss_of(eyes[s.a], points_[track_of_[i]], s.a_px).squaredNorm() + miss_of(eyes[s.b], points_[track_of_[i]], s.b_px).squaredNorm())));
+        }
+        return out;
+    }
     /// Takes everything to be infinitely far from now on, or (with what remember() kept) not.
     void set_far() {
         far_ = true;
         for (auto& p : points_) p.v[2] = 0;
     }
-    /// Keeps all distortion terms as they began, or lets them go again.
+    /// Keeps all distortion terms at their prior, or lets them go again.
     void hold_distortion(bool on) {
-        for (auto& h : held_lens_) h[3] = h[4] = on;
+        for (std::size_t c = 0; c < held_lens_.size(); ++c) {
+            held_lens_[c][3] = held_lens_[c][4] = on;
+            if (on)
+                for (std::size_t k = 0; k < 4; ++k)
+                    lenses_[c].radial[k] = p_.prior.cameras[c].lens.radial[k] - p_.start.cameras[c].lens.radial[k];
+        }
     }
     struct Memory {
         std::vector<TurnBlock> turns, moves;
@@ -376,8 +444,8 @@ class Bundle {
         std::vector<PointBlock> points;
     };
     Memory remember() const { return {turns_, moves_, lenses_, points_}; }
-    void go_back(const Memory& m) {
-        far_ = false;
+    void go_back(const Memory& m, bool far = false) {
+        far_ = far;
         turns_ = m.turns, moves_ = m.moves, lenses_ = m.lenses, points_ = m.points;
     }
 
@@ -430,9 +498,9 @@ class Bundle {
 
     /// What noise makes of one inverse distance, 1/m.
     double inverse_noise(std::size_t i) const {
-        const Camera &a = p_.start.cameras[p_.sights[i].a], &b = p_.start.cameras[p_.sights[i].b];
+        const Camera &a = p_.start.cameras[tracks_[i].ends[0].camera], &b = p_.start.cameras[tracks_[i].ends[1].camera];
         const Vec3 base = a.pose.position_m - b.pose.position_m;
-        return 1.4 * kNoisePx / a.lens.focal_px / std::max(1e-4, (base - base.dot(points_[i].d) * points_[i].d).norm());
+        return 1.4 * unit_ / a.lens.focal_px / std::max(1e-4, (base - base.dot(points_[i].d) * points_[i].d).norm());
     }
     void build(bool with_lens, bool with_position, double loss_px);
     void free_part(double* block, int size, const std::vector<bool>& held);
@@ -441,6 +509,8 @@ class Bundle {
     Cancel cancel_;
     std::vector<TurnBlock> turns_, moves_;
     std::vector<LensBlock> lenses_;
+    std::vector<Track> tracks_;
+    std::vector<std::size_t> track_of_; ///< of each sight
     std::vector<PointBlock> points_, normals_;
     PointBlock up_;
     std::vector<std::array<bool, 3>> held_turn_, held_move_;
@@ -448,7 +518,8 @@ class Bundle {
     std::map<std::size_t, bool> put_back_;
     std::unique_ptr<ceres::Problem> problem_;
     std::vector<ceres::ResidualBlockId> ends_, line_ends_, priors_;
-    int rounds_ = 0;
+    int rounds_ = 0, most_steps_ = 60;
+    double unit_ = kNoisePx; ///< what one place is good to, source pixels
     bool far_ = false;
     double mean_[1] = {0.3}, width_ = 0.3; ///< of inverse distances, 1/m
 };
@@ -468,18 +539,17 @@ void Bundle::build(bool with_lens, bool with_position, double loss_px) {
     line_ends_.clear();
     priors_.clear();
     const SolveSettings& set = p_.settings;
-    for (std::size_t i = 0; i < p_.sights.size(); ++i) {
-        const Sight& s = p_.sights[i];
-        for (const bool first : {true, false}) {
-            const std::size_t c = first ? s.a : s.b;
+    for (std::size_t i = 0; i < tracks_.size(); ++i) {
+        for (const auto& end : tracks_[i].ends) {
+            const std::size_t c = end.camera;
             const Camera& camera = p_.start.cameras[c];
-            auto* cost = new ceres::AutoDiffCostFunction<EndMiss, 2, 3, 3, 1, 2, 4, 3>(new EndMiss{
-                &camera, rotation_of(camera.pose.turn).transpose(), &points_[i], first ? s.a_px : s.b_px, s.weight / kNoisePx});
-            ends_.push_back(problem_->AddResidualBlock(cost, new ceres::CauchyLoss(loss_px / kNoisePx), turns_[c].v, moves_[c].v,
+            auto* cost = new ceres::AutoDiffCostFunction<EndMiss, 2, 3, 3, 1, 2, 4, 3>(
+                new EndMiss{&camera, rotation_of(camera.pose.turn).transpose(), &points_[i], end.px, end.weight / unit_});
+            ends_.push_back(problem_->AddResidualBlock(cost, new ceres::CauchyLoss(loss_px / unit_), turns_[c].v, moves_[c].v,
                                                        focal(c), centre(c), radial(c), points_[i].v));
         }
         if (!distances_free()) problem_->SetManifold(points_[i].v, new ceres::SubsetManifold(3, {2}));
-        else problem_->AddResidualBlock(new NearMean(width_ * std::sqrt(std::max(1.0, double(p_.sights.size()) / kOwnDistances)), std::max(kBeyond, inverse_noise(i))),
+        else problem_->AddResidualBlock(new NearMean(width_ * std::sqrt(std::max(1.0, double(tracks_.size()) / kOwnDistances)), std::max(kBeyond, inverse_noise(i))),
                                         nullptr, points_[i].v, mean_);
     }
     for (std::size_t i = 0; i < p_.lines.size(); ++i) {
@@ -487,19 +557,19 @@ void Bundle::build(bool with_lens, bool with_position, double loss_px) {
         const Camera& camera = p_.start.cameras[l.camera];
         for (const auto& px : l.places_px) {
             auto* cost = new ceres::AutoDiffCostFunction<LineMiss, 1, 3, 1, 2, 4, 2>(
-                new LineMiss{&camera, rotation_of(camera.pose.turn), &normals_[i], px, 1 / kNoisePx});
-            line_ends_.push_back(problem_->AddResidualBlock(cost, new ceres::CauchyLoss(2 * loss_px / kNoisePx), turns_[l.camera].v,
+                new LineMiss{&camera, rotation_of(camera.pose.turn), &normals_[i], px, 1 / unit_});
+            line_ends_.push_back(problem_->AddResidualBlock(cost, new ceres::CauchyLoss(2 * loss_px / unit_), turns_[l.camera].v,
                                                             focal(l.camera), centre(l.camera), radial(l.camera), normals_[i].v));
             problem_->SetManifold(normals_[i].v, nullptr);
         }
         if (l.kind == LineKind::vertical) {
             auto* cost = new ceres::AutoDiffCostFunction<UprightMiss, 1, 2, 2>(
-                new UprightMiss{&normals_[i], &up_, camera.lens.focal_px / kNoisePx});
-            line_ends_.push_back(problem_->AddResidualBlock(cost, new ceres::CauchyLoss(2 * loss_px / kNoisePx), normals_[i].v, up_.v));
+                new UprightMiss{&normals_[i], &up_, camera.lens.focal_px / unit_});
+            line_ends_.push_back(problem_->AddResidualBlock(cost, new ceres::CauchyLoss(2 * loss_px / unit_), normals_[i].v, up_.v));
         }
     }
     if (problem_->HasParameterBlock(mean_))
-        problem_->AddResidualBlock(new Prior({kMeanInWidths * width_}, 2 * width_ + kMeanSlack), nullptr, mean_);
+        problem_->AddResidualBlock(new Prior({kMeanInWidths * width_}, width_ + kMeanSlack), nullptr, mean_);
     std::vector<double*> all_turns, all_moves;
     std::vector<Mat3> turn_axes, move_axes;
     for (std::size_t c = 0; c < p_.start.cameras.size(); ++c) {
@@ -604,11 +674,14 @@ bool Bundle::judge(double noise_px, std::vector<ValueFigure>& values) {
     Eigen::MatrixXd told = Eigen::MatrixXd::Zero(extra, extra), held = Eigen::MatrixXd::Zero(extra, extra);
     const int depth = distances_free() ? 3 : 2;
     const ceres::CRSMatrix m = jacobian(ends_);
+    int first_row = 0;
     for (std::size_t i = 0; i < points_.size(); ++i) {
         Mat3 pp = 1e-9 * Mat3::Identity();
         std::map<int, Vec3> cross;
         std::vector<std::pair<int, double>> row;
-        for (int r = int(4 * i); r < int(4 * i + 4); ++r) {
+        const int rows = 2 * int(tracks_[i].ends.size());
+        first_row += rows;
+        for (int r = first_row - rows; r < first_row; ++r) {
             Vec3 point = Vec3::Zero();
             row.clear();
             for (int k = m.rows[std::size_t(r)]; k < m.rows[std::size_t(r + 1)]; ++k) {
@@ -636,7 +709,7 @@ bool Bundle::judge(double noise_px, std::vector<ValueFigure>& values) {
     };
     add_rows(jacobian(line_ends_), told);
     add_rows(jacobian(priors_), held);
-    const double scale = std::pow(kNoisePx / std::max(0.02, noise_px), 2);
+    const double scale = std::pow(unit_ / std::max(0.02, noise_px), 2);
     Eigen::MatrixXd sum = scale * told + held;
     sum.diagonal().array() += 1e-9;
     const Eigen::MatrixXd spread = sum.ldlt().solve(Eigen::MatrixXd::Identity(extra, extra));
@@ -695,16 +768,6 @@ bool Bundle::judge(double noise_px, std::vector<ValueFigure>& values) {
     return changed;
 }
 
-/// Of one place along one axis, from what points miss by: `freedom` of their four numbers are left over (one with
-/// distances of their own, two without). From the median: that of a bell's size, or of two bells' root sum.
-double noise_of(std::span<const PointFit> fits, int freedom) {
-    std::vector<double> misses;
-    for (const auto& f : fits) misses.push_back(std::sqrt(f.miss_a.squaredNorm() + f.miss_b.squaredNorm()));
-    if (misses.empty()) return kNoisePx;
-    std::nth_element(misses.begin(), misses.begin() + std::ptrdiff_t(misses.size() / 2), misses.end());
-    return misses[misses.size() / 2] / (freedom == 1 ? 0.6745 : 1.1774);
-}
-
 } // namespace
 
 std::vector<PointFit> fit_points(const Rig& rig, std::span<const Sight> sights, const double* fixed) {
@@ -739,43 +802,81 @@ BundleSolution solve_bundle(const BundleProblem& problem, const Cancel& cancel) 
     BundleSolution out;
     const double fixed = problem.agree_distance_m > 0 ? 1 / problem.agree_distance_m : 0;
     const double* depth = problem.settings.depth_per_point ? nullptr : &fixed;
-    bundle.solve(false, false, 12);
+    if (problem.warm) {
+        // Not far from the end already: what was decided stays, and a few steps are enough.
+        bundle.hold_distortion(!problem.warm->distortion);
+        if (problem.warm->far) bundle.set_far();
+        bundle.limit_steps(problem.last ? 40 : 15);
+        bundle.weigh_as(problem.warm->noise_px);
+        bundle.draw_distances();
+        bundle.solve(true, !problem.warm->far, 3.5 * std::clamp(problem.warm->noise_px, 0.04, kNoisePx));
+        bundle.draw_distances();
+        bundle.solve(true, !problem.warm->far, bundle.weigh_by_noise());
+        out.decided = *problem.warm;
+    }
+    if (!problem.warm) bundle.solve(false, false, 12);
     const double loss = problem.rough ? 4 : 1;
-    bundle.hold_distortion(!problem.rough);
-    bundle.solve(true, false, 4);
+    const bool positions = !problem.rough;
+    // The last rounds weigh points by their own noise: edges of things, where two lenses see different grounds behind,
+    // miss by a few times as much and would pull if they counted in full.
     const auto settle = [&] {
-        for (int round = 0; round < 4 && bundle.draw_distances(); ++round) bundle.solve(true, !problem.rough, loss);
+        double cost = bundle.solve(true, positions, loss);
+        for (int round = 0; round < 3 && bundle.draw_distances(); ++round)
+            cost = bundle.solve(true, positions, problem.rough ? loss : bundle.weigh_by_noise());
+        return cost;
     };
-    bundle.solve(true, !problem.rough, loss);
-    settle();
-    // Distortion only where the points speak for it: near a rim alone it cannot be told from the focal length.
-    if (!problem.rough && problem.settings.distortion != Freedom::locked) {
-        const auto without = bundle.remember();
-        const double plain_noise = noise_of(fit_points(bundle.rig(), problem.sights, depth), depth ? 2 : 1);
-        bundle.hold_distortion(false);
-        bundle.solve(true, true, loss);
+    // A wider view, more distortion and nearer things look much alike, and the valley between them is long: it is
+    // entered from both ends, everything infinitely far and distances free, and the lower end kept.
+    bool is_far = false;
+    if (problem.warm) {
+        is_far = problem.warm->far;
+    } else if (depth != nullptr || problem.sights.size() < 20) {
+        bundle.solve(true, false, 4);
         settle();
-        if (noise_of(fit_points(bundle.rig(), problem.sights, depth), depth ? 2 : 1) > kDistortionTells * plain_noise) {
-            bundle.go_back(without);
-            bundle.hold_distortion(true);
+    } else {
+        const auto begin = bundle.remember();
+        bundle.set_far();
+        bundle.solve(true, false, 4);
+        bundle.solve(true, false, loss);
+        const auto far = bundle.remember();
+        const double far_noise = bundle.noise();
+        bundle.go_back(far);
+        const double from_far = settle();
+        const double free_noise = bundle.noise();
+        // Without visible parallax, distances are not left free to hide what is wrong with a lens.
+        if (far_noise < kFarNoise * free_noise + kFarSlackPx) {
+            bundle.go_back(far, true);
+            is_far = true;
+        } else if (!problem.rough) {
+            const auto one = bundle.remember();
+            bundle.go_back(begin);
+            bundle.solve(true, false, 4);
+            if (settle() > from_far) bundle.go_back(one);
         }
     }
-    // Without visible parallax, distances are not left free to hide what is wrong with a lens.
-    if (depth == nullptr && problem.sights.size() >= 20) {
-        const double free_noise = noise_of(fit_points(bundle.rig(), problem.sights), 1);
-        const auto memory = bundle.remember();
-        const double far = 0;
-        bundle.set_far();
-        bundle.solve(true, false, loss);
-        const double far_noise = noise_of(fit_points(bundle.rig(), problem.sights, &far), 2);
-        if (far_noise > kFarNoise * free_noise + kFarSlackPx) bundle.go_back(memory);
+    // Distortion only where the points speak for it: near a rim alone it can hardly be told from the focal length.
+    bool bent = problem.warm ? problem.warm->distortion : problem.settings.distortion != Freedom::locked;
+    if (!problem.rough && !problem.warm && bent) {
+        const auto with = bundle.remember();
+        const double bent_noise = bundle.noise();
+        bundle.hold_distortion(true);
+        if (is_far) bundle.solve(true, false, bundle.weigh_by_noise());
+        else settle();
+        if (bent_noise < kDistortionTells * bundle.noise()) {
+            bundle.hold_distortion(false);
+            bundle.go_back(with, is_far);
+        } else {
+            bent = false;
+        }
     }
-    if (problem.rough) {
+    out.decided = {is_far, bent, bundle.noise()};
+    if (problem.rough || !problem.last) {
         out.rig = bundle.rig();
         for (std::size_t c = 0; c < out.rig.cameras.size(); ++c)
             if (fault_in(out.rig.cameras[c].lens)) out.rig.cameras[c].lens = problem.start.cameras[c].lens;
         out.fits = fit_points(out.rig, problem.sights, depth);
-        out.noise_px = noise_of(out.fits, depth ? 2 : 1);
+        out.noise_px = bundle.noise();
+        out.together_px = bundle.together();
         return out;
     }
     for (int round = 0; round < 4; ++round) {
@@ -789,11 +890,11 @@ BundleSolution solve_bundle(const BundleProblem& problem, const Cancel& cancel) 
                 impossible = true;
             }
         if (impossible) {
-            bundle.solve(true, true, 1);
+            bundle.solve(true, true, bundle.weigh_by_noise());
             continue;
         }
         out.fits = fit_points(rig, problem.sights, depth);
-        out.noise_px = noise_of(out.fits, depth ? 2 : 1);
+        out.noise_px = bundle.noise();
         std::vector<ValueFigure> values;
         const bool again = bundle.judge(out.noise_px, values);
         // What was put back in an earlier round keeps its place in the list.
@@ -802,7 +903,7 @@ BundleSolution solve_bundle(const BundleProblem& problem, const Cancel& cancel) 
                 values.push_back(old);
         out.values = std::move(values);
         if (!again) break;
-        bundle.solve(true, true, 1);
+        bundle.solve(true, true, bundle.weigh_by_noise());
     }
     out.rig = bundle.rig();
     for (const auto& c : out.rig.cameras)
@@ -816,6 +917,7 @@ BundleSolution solve_bundle(const BundleProblem& problem, const Cancel& cancel) 
         else v.value = v.name == "focal length" ? c->lens.focal_px : v.name == "centre x" ? c->lens.center_px.x() : v.name == "centre y" ? c->lens.center_px.y() : v.name == "k1" ? c->lens.radial[0] : v.name == "k2" ? c->lens.radial[1] : v.before;
     }
     out.fits = fit_points(out.rig, problem.sights, depth);
+    out.together_px = bundle.together();
     out.rounds = bundle.rounds();
     return out;
 }

@@ -12,6 +12,7 @@ struct Sight {
     std::size_t a = 0, b = 0; ///< into the rig's cameras
     Vec2 a_px, b_px;
     double weight = 1;
+    int track = -1; ///< sights with equal numbers show one thing, at the same place of camera a; -1: a thing of its own
 };
 
 /// A drawn line, ready for solving: its places on one camera.
@@ -40,6 +41,13 @@ struct Rms {
 };
 Rms rms_of(std::span<const PointFit> fits);
 
+/// What a solve found out about the scene, so that the next one over nearly the same points need not ask again.
+struct Decided {
+    bool far = false;        ///< no parallax is visible
+    bool distortion = false; ///< the points tell it
+    double noise_px = 0.3;
+};
+
 struct BundleProblem {
     Rig start;                    ///< where solving begins, and the rig's place as a whole
     Rig prior;                    ///< what focal length, centre, distortion and position are held near
@@ -50,12 +58,16 @@ struct BundleProblem {
     SolveSettings settings;
     double agree_distance_m = 0;  ///< for points without a distance of their own; 0: infinitely far
     bool rough = false;           ///< a first solve: turns and lenses only, distances not judged
+    std::optional<Decided> warm;  ///< `start` is nearly right already
+    bool last = true;             ///< uncertainties are wanted, and what cannot be told is put back
 };
 
 struct BundleSolution {
     Rig rig;
-    std::vector<PointFit> fits; ///< of the sights, in their order
+    std::vector<PointFit> fits;       ///< of the sights, in their order, each by itself
+    std::vector<double> together_px;  ///< by how much each misses what all sights of its thing agree on
     std::vector<ValueFigure> values;
+    Decided decided;
     double noise_px = 0; ///< of one place along one axis, estimated
     int rounds = 0;
 };

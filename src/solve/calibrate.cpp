@@ -8,6 +8,8 @@
 
 #include <fmt/format.h>
 
+#include <tuple>
+
 namespace porb {
 
 namespace {
@@ -16,11 +18,13 @@ constexpr double kMostOffDeg = 12;     ///< a camera farther than this from the 
 constexpr int kTrustedLandmarks = 20;  ///< agreeing on a camera's turn
 constexpr double kFirstMarginDeg = 3.5, kFarMarginDeg = 6, kSecondMarginDeg = 1.5, kLastMarginDeg = 0.6;
 constexpr int kFirstPoints = 70;
+constexpr int kPointsASample = 1500; ///< wanted from all pairs together
 constexpr int kLeastLinks = 12; ///< points that tie a camera to the others
 constexpr double kBlackMean = 0.015, kBlackSpread = 0.006;
 constexpr int kSmallPx = 960;   ///< pictures kept of every sample are no wider
 constexpr double kStillLike = 0.6;
 constexpr int kDropRounds = 6;
+constexpr std::size_t kColdSights = 1400; ///< points that the first solve is made from
 constexpr double kLeastDistance = 0.17; ///< metres from the rig's centre
 constexpr double kLeastLimitPx = 0.5, kNoises = 4.5;
 
@@ -205,7 +209,7 @@ Found find_at_samples(const Project& project, const Shot& shot, const Rig& rig, 
     MatchOptions match;
     match.margin_deg = margin_deg;
     match.nearest_m = options.nearest_m;
-    match.wanted = options.points_a_pair;
+    match.wanted = std::clamp(kPointsASample / int(std::max<std::size_t>(1, pairs.size())), options.points_a_pair / 3, options.points_a_pair);
     std::vector<SmallMoment> small;
     for (std::size_t s = 0; s < times.size(); ++s) {
         cancel.check();
@@ -381,25 +385,43 @@ SolvedTogether solve_points(const std::vector<const Shot*>& shots, const Rig& st
     const double* depth = first.solving.depth_per_point ? nullptr : &fixed;
     std::vector<Sight> all;
     for (const auto& p : points) all.push_back(sight_of(start, p));
+    // Points that begin at the same place of the same picture are one thing.
+    std::map<std::tuple<Seconds, std::size_t, double, double>, int> things;
+    for (std::size_t i = 0; i < all.size(); ++i)
+        all[i].track = things.try_emplace({points[i].time, all[i].a, all[i].a_px.x(), all[i].a_px.y()}, int(i)).first->second;
     const auto before = fit_points(start, all, depth);
     BundleSolution solution;
     std::vector<PointFit> fits;
+    // Thousands of points only slow down the search for the right valley: it begins with a part of them.
+    const std::size_t thinned = rough ? points.size() : std::max<std::size_t>(1, points.size() / kColdSights);
+    bool last = !drop;
     for (int round = 0; round < (drop ? kDropRounds : 1); ++round) {
         cancel.check();
         problem.sights.clear();
+        std::vector<std::size_t> which;
+        const std::size_t every = round == 0 && drop && !rough ? thinned : 1;
         for (std::size_t i = 0; i < points.size(); ++i)
-            if (points[i].dropped.empty()) problem.sights.push_back(all[i]);
+            if (points[i].dropped.empty() && (every == 1 || points[i].by_hand || std::size_t(all[i].track) % every == 0)) problem.sights.push_back(all[i]), which.push_back(i);
+        problem.last = last;
         solution = solve_bundle(problem, cancel);
+        if (!rough) {
+            problem.warm = solution.decided;
+            problem.start = solution.rig;
+        }
         fits = fit_points(solution.rig, all, depth);
         if (!drop) break;
         const double limit = std::clamp(kNoises * solution.noise_px, kLeastLimitPx, std::max(kLeastLimitPx, first.solving.limit_px));
         int dropped = 0;
+        std::vector<double> together(points.size(), 0);
+        for (std::size_t k = 0; k < which.size(); ++k) together[which[k]] = solution.together_px[k];
         for (std::size_t i = 0; i < points.size(); ++i) {
             ControlPoint& p = points[i];
             if (!p.dropped.empty() || p.by_hand) continue;
             // Both ends miss alike, so what a point misses by as a whole is larger by the root of two.
             if (std::sqrt(2.0) * fits[i].miss_px() > limit)
                 p.dropped = fmt::format("misses by too much: {:.2f} px, the limit was {:.2f} px", fits[i].miss_px(), limit / std::sqrt(2.0));
+            else if (!rough && together[i] > 2 * limit)
+                p.dropped = fmt::format("contradicts a third camera: {:.2f} px off, the limit was {:.2f} px", together[i], 2 * limit);
             else if (depth == nullptr && !rough && parallax_px(solution.rig, all[i], fits[i].inverse_m) < -4 * solution.noise_px - 0.5)
                 p.dropped = "its rays part: it would lie beyond infinity";
             else if (depth == nullptr && !rough &&
@@ -409,8 +431,10 @@ SolvedTogether solve_points(const std::vector<const Shot*>& shots, const Rig& st
                 continue;
             ++dropped;
         }
-        // The dropped ones hardly mattered to a robust solve: the last round needs no other.
-        if (dropped <= int(points.size()) / 2000) break;
+        if (last || (rough && dropped == 0)) break;
+        // When hardly any were dropped the next round is the last.
+        last = round > 0 && dropped <= int(points.size()) / 300;
+        if (round + 2 == kDropRounds) last = true;
     }
     out.rig = solution.rig;
     out.report = figures(out.rig, points, fits);

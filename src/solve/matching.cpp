@@ -296,18 +296,18 @@ std::vector<Match> match_pair(const Eyepiece& a, const Eyepiece& b, const std::v
     std::vector<const Corner*> seen;
     for (const auto& c : corners)
         if (b.sees(c.direction, kPatch + 2) && allowed(c)) seen.push_back(&c);
-    // The coarsest grid with enough occupied cells, so that points lie evenly however wide the overlap is.
+    // Cells of one grid for all pairs, so that the same corners are looked for in every camera that sees them: a thing
+    // that three cameras see tells how far it is. Twice as fine where the overlap is narrow.
     std::vector<std::vector<const Corner*>> cells;
-    for (int grid = 4; grid <= 40; grid += 2) {
+    for (int grid = int(std::ceil(std::sqrt(o.wanted / 1.6))), round = 0; round < 3; ++round, grid *= 2) {
         std::vector<std::vector<const Corner*>> now(std::size_t(6 * grid * grid));
         for (const Corner* c : seen) {
             auto& cell = now[std::size_t(cell_of(c->direction, grid))];
             if (cell.size() < kTriesACell) cell.push_back(c);
         }
         std::erase_if(now, [](const auto& cell) { return cell.empty(); });
-        const bool enough = int(now.size()) >= o.wanted;
         cells = std::move(now);
-        if (enough) break;
+        if (int(cells.size()) >= o.wanted / 2) break;
     }
     std::vector<std::optional<Match>> found(cells.size());
     parallel_ranges(int(cells.size()), 4, [&](int begin, int end) {

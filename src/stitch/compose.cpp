@@ -39,7 +39,7 @@ std::shared_ptr<const BlendPlan> Composer::plan_for(const PlanKey& key) {
 
 Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Seconds time,
                                     const View& view) {
-    PlanKey key = plan_key(shot, view);
+    PlanKey key = plan_key(shot, view, time);
     Gathered out;
     out.filter = view.filter;
     while (true) {

@@ -21,6 +21,7 @@ CoverageReport coverage_report(const Shot& shot) {
     view.target = equirect_target(3840); // as finely as a master would ask
     PlanKey key = plan_key(shot, view);
     key.orientation = {};
+    key.row_turn = Vec3(0, 0, 0);
     key.agree_distance_m = 0;
     for (auto& c : key.cameras) c.media = "media"; // whether or not it has its source yet
     const Coverage coverage(key);

@@ -2,6 +2,7 @@
 
 #include "base/angle.h"
 #include "base/parallel.h"
+#include "project/orientation.h"
 
 #include <mutex>
 
@@ -28,19 +29,26 @@ struct PlanLens {
     double support;    ///< source pixels around a position that are read
     int level;
     std::size_t index;
+    Vec3 row_turn;  ///< of the plan's key, in the camera's axes
+    double cos_far; ///< of the angle past which a direction is certainly not seen
 
     Vec3 ray(const Vec3& world) const { return from_world * world - position; }
 };
 
 /// Source pixels kept clear of the rim at full size; the place of seams must not depend on a picture's size.
 constexpr double kRimPx = 2;
+/// Radians past a lens's rim at which nothing of it can matter, transitions included.
+constexpr double kFarPast = 0.2;
 
 /// Angle (degrees) by which a ray lies inside both reach and circle, and where it lands.
 struct Landing {
     Vec2 px;
     double inside_deg;
 };
-Landing land(const PlanLens& lens, const Vec3& ray) {
+Landing land_at_rest(const PlanLens& lens, const Vec3& ray) {
+    const double length = ray.norm();
+    if (ray.z() < lens.cos_far * length) // most directions, for most lenses of a large rig
+        return {lens.map.lens().center_px, -degrees(std::acos(std::clamp(ray.z() / length, -1.0, 1.0)) - lens.map.theta_max())};
     const double side = std::hypot(ray.x(), ray.y());
     const double theta = std::atan2(side, ray.z());
     const Vec2 px = side > 1e-300 ? lens.map.place(theta, ray.x() / side, ray.y() / side)
@@ -49,6 +57,18 @@ Landing land(const PlanLens& lens, const Vec3& ray) {
     if (clearance < lens.support) return {px, -degrees((lens.support - clearance) * lens.rad_per_px) - 1e-9};
     const double clear = (clearance - kRimPx) * lens.rad_per_px;
     return {px, degrees(std::min({lens.reach_rad - theta, lens.map.theta_max() - theta, clear}))};
+}
+
+Landing land(const PlanLens& lens, const Vec3& ray) {
+    Landing at = land_at_rest(lens, ray);
+    if (lens.row_turn.squaredNorm() == 0) return at;
+    // A row is read before or after the frame's own moment, when the rig was turned otherwise; which row it is follows
+    // from where the ray lands, so that twice round is plenty.
+    for (int round = 0; round < 2; ++round) {
+        const double share = at.px.y() / lens.map.lens().height - 0.5;
+        at = land_at_rest(lens, rotation_from_vector(-share * lens.row_turn) * ray);
+    }
+    return at;
 }
 
 bool serves(Eyes eyes, Eye eye) {
@@ -82,7 +102,7 @@ std::vector<PlanLens> plan_lenses(const PlanKey& key) {
             ++level;
         lenses.push_back({map, to_camera * to_shot, to_camera * offset, radians(use.reach_deg),
                           std::max(use.feather_deg, 1e-3), 1 / rim_slope,
-                          double(support_px(key.view.filter) << level), level, i});
+                          double(support_px(key.view.filter) << level), level, i, to_camera * key.row_turn, std::cos(std::min(kPi, t + kFarPast))});
     }
     return lenses;
 }
@@ -265,8 +285,11 @@ double blend_weight(double inside_deg, double best_inside_deg, double feather_de
     return smooth(1 - (best_inside_deg - inside_deg) / feather_deg) * smooth(2 * inside_deg / feather_deg);
 }
 
-PlanKey plan_key(const Shot& shot, const View& view) {
-    PlanKey key{shot.rig, shot.cameras, shot.orientation, shot.agree_distance_m, view};
+PlanKey plan_key(const Shot& shot, const View& view, Seconds time) {
+    PlanKey key{shot.rig, shot.cameras, shot.orientation, Vec3(0, 0, 0), shot.agree_distance_m, view};
+    if (orientation_moves(shot)) key.orientation = turn_of(orientation_at(shot, time));
+    if (shot.steady && shot.steady->on && shot.steady->readout_s != 0)
+        key.row_turn = shot.steady->readout_s * spin_at(*shot.steady, time.to_double());
     for (auto& c : key.cameras) { // what does not change a plan must not make it anew
         c.offset = Seconds(0);
         c.drift_ppm = 0;

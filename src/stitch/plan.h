@@ -47,16 +47,17 @@ struct BlendPlan {
 /// `feather_deg` of it; at the reach itself the weight fades to nothing.
 double blend_weight(double inside_deg, double best_inside_deg, double feather_deg);
 
-/// The part of a shot a plan depends on; equal keys mean equal plans.
+/// The part of a shot, at a moment, that a plan depends on; equal keys mean equal plans.
 struct PlanKey {
     Rig rig;
     std::vector<ShotCamera> cameras;
     Turn orientation;
+    Vec3 row_turn{0, 0, 0}; ///< by how much the rig turns from the first row's moment to the last's, its own axes, radians
     double agree_distance_m = 0;
     View view;
     bool operator==(const PlanKey&) const = default;
 };
-PlanKey plan_key(const Shot& shot, const View& view);
+PlanKey plan_key(const Shot& shot, const View& view, Seconds time = Seconds(0));
 
 BlendPlan make_plan(const PlanKey& key);
 
