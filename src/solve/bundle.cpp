@@ -16,7 +16,9 @@ namespace porb {
 
 namespace {
 
-constexpr double kNoisePx = 0.3;      ///< what one place is thought to be good to, in weighing against priors
+constexpr double kNoisePx = 0.3;      ///< what one place weighs against priors: its noise is less, but errors alike for
+                                      ///< neighbours do not average out
+constexpr double kTightLoss = 3.5, kLeastNoisePx = 0.04;
 constexpr double kToldApart = 0.8;    ///< a value whose uncertainty stays above this share of its prior was not told
 constexpr double kGauge = 1e-5;       ///< how closely the mean of turns and places is held, radians and metres
 constexpr double kDistortionTells = 0.96; ///< misses must shrink to this share before distortion is believed
@@ -388,13 +390,9 @@ class Bundle {
         return true;
     }
     int rounds() const { return rounds_; }
-    /// Weighs points by what they turned out to be good to, and says where they begin to count less.
-    void weigh_as(double noise_px) { unit_ = std::clamp(noise_px, 0.04, kNoisePx); }
+    /// Where points begin to count less, pixels: a few times what they turned out to be good to.
+    double tight_loss_px() const { return kTightLoss * std::max(kLeastNoisePx, noise()); }
     void limit_steps(int most) { most_steps_ = most; }
-    double weigh_by_noise() {
-        unit_ = std::clamp(noise(), 0.04, kNoisePx);
-        return 3.5 * unit_;
-    }
     /// What one place is good to along one axis, from how the places of each thing miss what they agree on; each counts
     /// for what is left over once the thing's own place is fitted. Robust: from the median.
     double noise() const {
@@ -500,7 +498,7 @@ class Bundle {
     double inverse_noise(std::size_t i) const {
         const Camera &a = p_.start.cameras[tracks_[i].ends[0].camera], &b = p_.start.cameras[tracks_[i].ends[1].camera];
         const Vec3 base = a.pose.position_m - b.pose.position_m;
-        return 1.4 * unit_ / a.lens.focal_px / std::max(1e-4, (base - base.dot(points_[i].d) * points_[i].d).norm());
+        return 1.4 * kNoisePx / a.lens.focal_px / std::max(1e-4, (base - base.dot(points_[i].d) * points_[i].d).norm());
     }
     void build(bool with_lens, bool with_position, double loss_px);
     void free_part(double* block, int size, const std::vector<bool>& held);
@@ -519,7 +517,6 @@ class Bundle {
     std::unique_ptr<ceres::Problem> problem_;
     std::vector<ceres::ResidualBlockId> ends_, line_ends_, priors_;
     int rounds_ = 0, most_steps_ = 60;
-    double unit_ = kNoisePx; ///< what one place is good to, source pixels
     bool far_ = false;
     double mean_[1] = {0.3}, width_ = 0.3; ///< of inverse distances, 1/m
 };
@@ -544,8 +541,8 @@ void Bundle::build(bool with_lens, bool with_position, double loss_px) {
             const std::size_t c = end.camera;
             const Camera& camera = p_.start.cameras[c];
             auto* cost = new ceres::AutoDiffCostFunction<EndMiss, 2, 3, 3, 1, 2, 4, 3>(
-                new EndMiss{&camera, rotation_of(camera.pose.turn).transpose(), &points_[i], end.px, end.weight / unit_});
-            ends_.push_back(problem_->AddResidualBlock(cost, new ceres::CauchyLoss(loss_px / unit_), turns_[c].v, moves_[c].v,
+                new EndMiss{&camera, rotation_of(camera.pose.turn).transpose(), &points_[i], end.px, end.weight / kNoisePx});
+            ends_.push_back(problem_->AddResidualBlock(cost, new ceres::CauchyLoss(loss_px / kNoisePx), turns_[c].v, moves_[c].v,
                                                        focal(c), centre(c), radial(c), points_[i].v));
         }
         if (!distances_free()) problem_->SetManifold(points_[i].v, new ceres::SubsetManifold(3, {2}));
@@ -557,15 +554,15 @@ void Bundle::build(bool with_lens, bool with_position, double loss_px) {
         const Camera& camera = p_.start.cameras[l.camera];
         for (const auto& px : l.places_px) {
             auto* cost = new ceres::AutoDiffCostFunction<LineMiss, 1, 3, 1, 2, 4, 2>(
-                new LineMiss{&camera, rotation_of(camera.pose.turn), &normals_[i], px, 1 / unit_});
-            line_ends_.push_back(problem_->AddResidualBlock(cost, new ceres::CauchyLoss(2 * loss_px / unit_), turns_[l.camera].v,
+                new LineMiss{&camera, rotation_of(camera.pose.turn), &normals_[i], px, 1 / kNoisePx});
+            line_ends_.push_back(problem_->AddResidualBlock(cost, new ceres::CauchyLoss(2 * loss_px / kNoisePx), turns_[l.camera].v,
                                                             focal(l.camera), centre(l.camera), radial(l.camera), normals_[i].v));
             problem_->SetManifold(normals_[i].v, nullptr);
         }
         if (l.kind == LineKind::vertical) {
             auto* cost = new ceres::AutoDiffCostFunction<UprightMiss, 1, 2, 2>(
-                new UprightMiss{&normals_[i], &up_, camera.lens.focal_px / unit_});
-            line_ends_.push_back(problem_->AddResidualBlock(cost, new ceres::CauchyLoss(2 * loss_px / unit_), normals_[i].v, up_.v));
+                new UprightMiss{&normals_[i], &up_, camera.lens.focal_px / kNoisePx});
+            line_ends_.push_back(problem_->AddResidualBlock(cost, new ceres::CauchyLoss(2 * loss_px / kNoisePx), normals_[i].v, up_.v));
         }
     }
     if (problem_->HasParameterBlock(mean_))
@@ -709,7 +706,7 @@ bool Bundle::judge(double noise_px, std::vector<ValueFigure>& values) {
     };
     add_rows(jacobian(line_ends_), told);
     add_rows(jacobian(priors_), held);
-    const double scale = std::pow(unit_ / std::max(0.02, noise_px), 2);
+    const double scale = std::pow(kNoisePx / std::max(0.02, noise_px), 2);
     Eigen::MatrixXd sum = scale * told + held;
     sum.diagonal().array() += 1e-9;
     const Eigen::MatrixXd spread = sum.ldlt().solve(Eigen::MatrixXd::Identity(extra, extra));
@@ -806,23 +803,22 @@ BundleSolution solve_bundle(const BundleProblem& problem, const Cancel& cancel) 
         // Not far from the end already: what was decided stays, and a few steps are enough.
         bundle.hold_distortion(!problem.warm->distortion);
         if (problem.warm->far) bundle.set_far();
-        bundle.limit_steps(problem.last ? 40 : 15);
-        bundle.weigh_as(problem.warm->noise_px);
+        bundle.limit_steps(problem.last ? 60 : 30);
         bundle.draw_distances();
-        bundle.solve(true, !problem.warm->far, 3.5 * std::clamp(problem.warm->noise_px, 0.04, kNoisePx));
+        bundle.solve(true, !problem.warm->far, kTightLoss * std::max(kLeastNoisePx, problem.warm->noise_px));
         bundle.draw_distances();
-        bundle.solve(true, !problem.warm->far, bundle.weigh_by_noise());
+        bundle.solve(true, !problem.warm->far, bundle.tight_loss_px());
         out.decided = *problem.warm;
     }
     if (!problem.warm) bundle.solve(false, false, 12);
     const double loss = problem.rough ? 4 : 1;
     const bool positions = !problem.rough;
-    // The last rounds weigh points by their own noise: edges of things, where two lenses see different grounds behind,
-    // miss by a few times as much and would pull if they counted in full.
+    // In the last rounds points that miss by a few times the noise count less: edges of things, where two lenses see
+    // different grounds behind, would pull otherwise.
     const auto settle = [&] {
         double cost = bundle.solve(true, positions, loss);
         for (int round = 0; round < 3 && bundle.draw_distances(); ++round)
-            cost = bundle.solve(true, positions, problem.rough ? loss : bundle.weigh_by_noise());
+            cost = bundle.solve(true, positions, problem.rough ? loss : bundle.tight_loss_px());
         return cost;
     };
     // A wider view, more distortion and nearer things look much alike, and the valley between them is long: it is
@@ -860,7 +856,7 @@ BundleSolution solve_bundle(const BundleProblem& problem, const Cancel& cancel) 
         const auto with = bundle.remember();
         const double bent_noise = bundle.noise();
         bundle.hold_distortion(true);
-        if (is_far) bundle.solve(true, false, bundle.weigh_by_noise());
+        if (is_far) bundle.solve(true, false, bundle.tight_loss_px());
         else settle();
         if (bent_noise < kDistortionTells * bundle.noise()) {
             bundle.hold_distortion(false);
@@ -890,7 +886,7 @@ BundleSolution solve_bundle(const BundleProblem& problem, const Cancel& cancel) 
                 impossible = true;
             }
         if (impossible) {
-            bundle.solve(true, true, bundle.weigh_by_noise());
+            bundle.solve(true, true, bundle.tight_loss_px());
             continue;
         }
         out.fits = fit_points(rig, problem.sights, depth);
@@ -903,7 +899,7 @@ BundleSolution solve_bundle(const BundleProblem& problem, const Cancel& cancel) 
                 values.push_back(old);
         out.values = std::move(values);
         if (!again) break;
-        bundle.solve(true, true, bundle.weigh_by_noise());
+        bundle.solve(true, true, bundle.tight_loss_px());
     }
     out.rig = bundle.rig();
     for (const auto& c : out.rig.cameras)

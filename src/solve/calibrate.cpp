@@ -23,10 +23,10 @@ constexpr int kLeastLinks = 12; ///< points that tie a camera to the others
 constexpr double kBlackMean = 0.015, kBlackSpread = 0.006;
 constexpr int kSmallPx = 960;   ///< pictures kept of every sample are no wider
 constexpr double kStillLike = 0.6;
-constexpr int kDropRounds = 6;
+constexpr int kDropRounds = 7;
 constexpr std::size_t kColdSights = 1400; ///< points that the first solve is made from
 constexpr double kLeastDistance = 0.17; ///< metres from the rig's centre
-constexpr double kLeastLimitPx = 0.5, kNoises = 4.5;
+constexpr double kLeastLimitPx = 0.25, kNoises = 4.5;
 
 std::vector<bool> cameras_with_sources(const Project& project, const Shot& shot) {
     std::vector<bool> in_use;
@@ -420,8 +420,8 @@ SolvedTogether solve_points(const std::vector<const Shot*>& shots, const Rig& st
             // Both ends miss alike, so what a point misses by as a whole is larger by the root of two.
             if (std::sqrt(2.0) * fits[i].miss_px() > limit)
                 p.dropped = fmt::format("misses by too much: {:.2f} px, the limit was {:.2f} px", fits[i].miss_px(), limit / std::sqrt(2.0));
-            else if (!rough && together[i] > 2 * limit)
-                p.dropped = fmt::format("contradicts a third camera: {:.2f} px off, the limit was {:.2f} px", together[i], 2 * limit);
+            else if (!rough && together[i] > limit)
+                p.dropped = fmt::format("contradicts a third camera: {:.2f} px off, the limit was {:.2f} px", together[i], limit);
             else if (depth == nullptr && !rough && parallax_px(solution.rig, all[i], fits[i].inverse_m) < -4 * solution.noise_px - 0.5)
                 p.dropped = "its rays part: it would lie beyond infinity";
             else if (depth == nullptr && !rough &&
