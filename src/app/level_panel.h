@@ -1,27 +1,70 @@
 #pragma once
 
+#include "app/background_job.h"
 #include "app/panel.h"
 #include "app/picture_area.h"
 
 #include <QCheckBox>
 
+class QProgressBar;
+class QPushButton;
+class QToolButton;
+
 namespace porb::app {
 
 class NumberField;
 
-/// Level: upright and facing what matters, by typed angles or by dragging the sphere in map and window view.
+/// The turning of the rig over time, before and after steadying: yaw, pitch and roll, with the orientation keys.
+class TurnCurves : public QWidget {
+    Q_OBJECT
+  public:
+    explicit TurnCurves(Session& session, QWidget* parent = nullptr);
+
+  protected:
+    void paintEvent(QPaintEvent*) override;
+    void mousePressEvent(QMouseEvent*) override;
+    void mouseMoveEvent(QMouseEvent*) override;
+    void mouseReleaseEvent(QMouseEvent*) override;
+
+  private:
+    QRectF plot() const;
+    double x_of(double seconds) const;
+    Session& session_;
+    int held_ = -1, axis_ = 0; ///< a key being dragged, and which of its angles
+    double grip_y_ = 0;
+    Turn grip_turn_;
+};
+
+/// Level: upright and facing what matters, by lines, gravity, typed angles or dragging the sphere; keys over time;
+/// steadying.
 class LevelPanel : public Panel {
     Q_OBJECT
   public:
     LevelPanel(Session& session, PictureArea& picture, QWidget* parent = nullptr);
+    void find_edges();
+    void level_by_lines();
+    void level_by_gravity();
+    void set_key();
+    void remove_key();
+    void steady(SteadySource source);
+    void set_line_tool(LineKind kind);
+    BackgroundJob& job() { return job_; }
 
   private:
     void refresh() override;
     void set(const QString& label, const Turn& turn, const QString& key = {});
+    void change(const QString& label, const std::function<void(Shot&)>& work, const QString& key = {});
+    void set_steady(const QString& label, const std::function<void(Steady&)>& work, const QString& key = {});
     Session& session_;
     PictureArea& picture_;
-    NumberField *yaw_, *pitch_, *roll_;
-    QLabel* lean_;
+    BackgroundJob job_;
+    NumberField *yaw_, *pitch_, *roll_, *strength_, *follow_, *readout_;
+    QLabel *lean_, *lines_, *keys_, *steady_words_;
+    QToolButton* tools_[3];
+    QCheckBox *steady_on_, *horizon_;
+    QPushButton *by_lines_, *stop_;
+    QProgressBar* progress_;
+    TurnCurves* curves_;
 };
 
 } // namespace porb::app

@@ -63,13 +63,14 @@ int main(int argc, char** argv) {
     parser.addPositionalArgument("file", "A project (.porb), or the files of a take.", "[file ...]");
     const QCommandLineOption demo("demo", "Open a demo take: dual, pair or ring.", "name");
     const QCommandLineOption shot("offscreen-shot", "Save a picture of the window and leave.", "file.png");
-    const QCommandLineOption station("station", "Start at gather, rig, level, seams or master.", "name");
-    const QCommandLineOption view("view", "Start with the map, window, lens, sheet or rig view.", "name");
+    const QCommandLineOption station("station", "Start at gather, rig, points, level, seams or master.", "name");
+    const QCommandLineOption view("view", "Start with the map, window, lens, sheet, rig or pair view.", "name");
     const QCommandLineOption overlays("overlays", "Show footprints and overlaps.");
     const QCommandLineOption time("time", "Put the playhead there.", "seconds");
     const QCommandLineOption coverage("coverage", "Show how many lenses see each part.");
     const QCommandLineOption align("align", "Open with the sources lined up in time.");
-    parser.addOptions({demo, shot, station, view, overlays, coverage, align, time});
+    const QCommandLineOption points("points", "Show control points.");
+    parser.addOptions({points, demo, shot, station, view, overlays, coverage, align, time});
     parser.process(application);
     const auto wrong = [&](const QString& words) {
         std::fprintf(stderr, "pale-orbit: %s (pale-orbit --help)\n", qPrintable(words));
@@ -92,6 +93,7 @@ int main(int argc, char** argv) {
     if (parser.isSet(station)) {
         const auto s = named<Station>(parser.value(station), {{"gather", Station::gather},
                                                               {"rig", Station::rig},
+                                                              {"points", Station::points},
                                                               {"level", Station::level},
                                                               {"seams", Station::seams},
                                                               {"master", Station::master}});
@@ -103,7 +105,8 @@ int main(int argc, char** argv) {
                                                             {"window", ViewMode::window},
                                                             {"lens", ViewMode::lens},
                                                             {"sheet", ViewMode::sheet},
-                                                            {"rig", ViewMode::rig}});
+                                                            {"rig", ViewMode::rig},
+                                                            {"pair", ViewMode::pair}});
         if (!v) return wrong("'" + parser.value(view) + "' is not a view");
         window.picture().set_mode(*v);
     }
@@ -112,6 +115,7 @@ int main(int argc, char** argv) {
             window.findChild<QToolButton*>(name)->setChecked(true);
     }
     if (parser.isSet(coverage)) window.findChild<QToolButton*>("show_coverage")->setChecked(true);
+    if (parser.isSet(points)) window.findChild<QToolButton*>("show_points")->setChecked(true);
     if (parser.isSet(align)) window.show_align(true);
     if (parser.isSet(time))
         window.session().set_playhead(Rational::from_double(parser.value(time).toDouble()));

@@ -5,6 +5,9 @@
 #include "app/gather_panel.h"
 #include "app/level_panel.h"
 #include "app/master_panel.h"
+#include "app/points_desk.h"
+#include "app/points_panel.h"
+#include "app/residual_lane.h"
 #include "app/rig_panel.h"
 #include "app/rig_view.h"
 #include "app/seams_panel.h"
@@ -76,12 +79,17 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder)
     views_ = new QStackedWidget;
     views_->addWidget(picture_);
     views_->addWidget(rig_view_);
+    desk_ = new PointsDesk(session_);
+    views_->addWidget(desk_);
     left_column->addWidget(views_, 1);
     timeline_ = new Timeline(session_);
     align_ = new AlignStrip(session_, timeline_->ruler());
     align_->hide();
     left_column->addWidget(align_);
     left_column->addWidget(timeline_);
+    lane_ = new ResidualLane(session_, timeline_->ruler());
+    timeline_->add_lane(lane_);
+    lane_->hide();
     middle->addWidget(left, 1);
 
     side_ = new QFrame;
@@ -92,9 +100,10 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder)
     panels_ = new QStackedWidget;
     gather_ = new GatherPanel(session_, service_);
     rig_ = new RigPanel(session_);
+    points_ = new PointsPanel(session_);
+    level_ = new LevelPanel(session_, *picture_);
     master_ = new MasterPanel(session_, queue_);
-    for (QWidget* panel : std::initializer_list<QWidget*>{gather_, rig_, new LevelPanel(session_, *picture_),
-                                                          new SeamsPanel(session_), master_}) {
+    for (QWidget* panel : std::initializer_list<QWidget*>{gather_, rig_, points_, level_, new SeamsPanel(session_), master_}) {
         auto* scroll = new QScrollArea;
         scroll->setWidgetResizable(true);
         scroll->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
@@ -121,7 +130,7 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder)
     connect(align_, &AlignStrip::closed, this, [this] { show_align(false); });
     connect(&timeline_->ruler(), &TimeRuler::marker_wanted, this, &MainWindow::edit_marker);
     connect(picture_, &PictureArea::mode_changed, this,
-            [this] { views_->setCurrentIndex(picture_->mode() == ViewMode::rig ? 1 : 0); });
+            [this] { views_->setCurrentIndex(picture_->mode() == ViewMode::rig ? 1 : picture_->mode() == ViewMode::pair ? 2 : 0); });
     connect(picture_, &PictureArea::add_files_wanted, gather_, &GatherPanel::choose_files);
     connect(picture_, &PictureArea::demo_wanted, this, [this] { open_demo("dual"); });
     connect(&session_, &Session::said, this, &MainWindow::say);
@@ -186,6 +195,7 @@ void MainWindow::make_view_bar(QWidget* holder) {
     mode("lens", "Lens", ViewMode::lens, "One camera's own picture (3)");
     mode("sheet", "Sheet", ViewMode::sheet, "All cameras' pictures (4)");
     mode("rig", "Rig", ViewMode::rig, "The cameras in three dimensions (5)");
+    mode("pair", "Pair", ViewMode::pair, "Two cameras side by side, points and their misses (6)");
     modes_->button(0)->setChecked(true);
     connect(modes_, &QButtonGroup::idClicked, this, [this](int id) { picture_->set_mode(ViewMode(id)); });
     connect(picture_, &PictureArea::mode_changed, this,
@@ -211,6 +221,8 @@ void MainWindow::make_view_bar(QWidget* holder) {
            [this](bool on) { picture_->set_coverage(on); });
     toggle("", "Flicker", "The selected camera and its neighbour by turns, to line up their time (K)",
            [this](bool on) { picture_->set_flicker(on); });
+    toggle("", "Points", "Control points: misses on a lens, doubling on the sphere (T)",
+           [this](bool on) { picture_->set_points_shown(on); });
     eyes_ = new QWidget;
     auto* eyes_row = new QHBoxLayout(eyes_);
     eyes_row->setContentsMargins(8, 0, 0, 0);
@@ -230,6 +242,12 @@ void MainWindow::set_station(Station station) {
     panels_->setCurrentIndex(int(station));
     if (station != Station::gather) align_->hide();
     picture_->set_drag_use(station == Station::level ? DragUse::level : DragUse::look);
+    picture_->set_lines_shown(station == Station::level);
+    if (station != Station::level) picture_->set_line_tool(std::nullopt);
+    lane_->setVisible(station == Station::points);
+    timeline_->setFixedHeight(station == Station::points ? 128 : 96);
+    if (station == Station::points) picture_->set_mode(ViewMode::pair);
+    else if (picture_->mode() == ViewMode::pair) picture_->set_mode(ViewMode::map);
 }
 
 void MainWindow::say(const QString& text, Signal signal) {
@@ -408,7 +426,7 @@ void MainWindow::restore_session() {
     if (!last.isEmpty() && QFileInfo::exists(last) && open_project(last.toStdString())) {
         session_.set_playhead(Rational::from_double(settings.value("playhead").toDouble()));
         set_station(Station(std::clamp(settings.value("station").toInt(), 0, kStations - 1)));
-        picture_->set_mode(ViewMode(std::clamp(settings.value("view").toInt(), 0, 4)));
+        picture_->set_mode(ViewMode(std::clamp(settings.value("view").toInt(), 0, 5)));
     }
 }
 

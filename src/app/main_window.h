@@ -20,6 +20,10 @@ class GatherPanel;
 class RigPanel;
 class MasterPanel;
 class RigView;
+class PointsPanel;
+class PointsDesk;
+class LevelPanel;
+class ResidualLane;
 
 /// The window: orbit rail above, picture and the station's panel, timeline below. Owns what lives as long as
 /// it does.
@@ -39,6 +43,9 @@ class MainWindow : public QMainWindow {
     void offer_recovery();
     void restore_session();
     void show_align(bool on);
+    PointsPanel& points() { return *points_; }
+    LevelPanel& level() { return *level_; }
+    PointsDesk& desk() { return *desk_; }
     AlignStrip& align_strip() { return *align_; }
     QList<QAction*> all_actions() const { return actions_; }
 
@@ -70,6 +77,7 @@ class MainWindow : public QMainWindow {
     void refresh_recent();
     void show_palette();
     void save_still();
+    void make_single();
 
     Session session_;
     PictureService service_;
@@ -85,6 +93,10 @@ class MainWindow : public QMainWindow {
     QWidget* side_;
     GatherPanel* gather_;
     RigPanel* rig_;
+    PointsPanel* points_;
+    PointsDesk* desk_;
+    LevelPanel* level_;
+    ResidualLane* lane_;
     MasterPanel* master_;
     QButtonGroup* modes_;
     QWidget* eyes_;

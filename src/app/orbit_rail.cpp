@@ -13,7 +13,7 @@ constexpr double kBody = 8.5; ///< radius of a station's disc
 }
 
 QString station_name(Station station) {
-    static const std::array<const char*, kStations> names = {"Gather", "Rig", "Level", "Seams", "Master"};
+    static const std::array<const char*, kStations> names = {"Gather", "Rig", "Points", "Level", "Seams", "Master"};
     return names[std::size_t(station)];
 }
 
@@ -76,14 +76,21 @@ void OrbitRail::refresh() {
     double widest = 0;
     for (const auto& c : shot->rig.cameras) widest = std::max(widest, field_of_view_deg(c.lens));
     states_[1] = {assigned > 0 ? 1.0 : 0.5, QString("%1 × %2°").arg(count).arg(widest, 0, 'f', 1), false};
+    const auto kept = std::find_if(shot->solves.rbegin(), shot->solves.rend(), [&](const KeptSolve& k) { return k.rig == shot->rig; });
+    const bool solved = kept != shot->solves.rend();
+    states_[2] = {solved ? 1.0 : shot->points->empty() ? 0.0 : 0.5,
+                  solved ? QString("%1 px").arg(kept->rms_px, 0, 'f', 2)
+                  : shot->points->empty() ? QString("not solved")
+                                          : QString("changed since"),
+                  solved && kept->rms_px > 1.5};
     const Vec3 up = rotation_of(shot->orientation) * Vec3(0, -1, 0);
     const double lean = degrees(std::acos(std::clamp(-up.y(), -1.0, 1.0)));
-    states_[2] = {assigned > 0 ? 1.0 : 0, QString("%1° lean").arg(lean, 0, 'f', 1), false};
+    states_[3] = {assigned > 0 ? 1.0 : 0, QString("%1° lean").arg(lean, 0, 'f', 1), false};
     const double covered = covered_share();
-    states_[3] = {covered,
+    states_[4] = {covered,
                   covered > 0.9995 ? "no holes" : QString("%1 % open").arg(100 * (1 - covered), 0, 'f', 1),
                   covered <= 0.9995};
-    states_[4] = {deliverables_ ? double(rendered_) / deliverables_ : 0,
+    states_[5] = {deliverables_ ? double(rendered_) / deliverables_ : 0,
                   deliverables_ ? QString("%1 of %2 done").arg(rendered_).arg(deliverables_)
                                 : "nothing to render",
                   false};

@@ -217,7 +217,7 @@ void PictureArea::ask(bool moving) {
     request.time = session_.playhead();
     request.number = ++number_;
     request.view = wanted_view(moving ? kCoarse : 1);
-    if (mode_ == ViewMode::rig) {
+    if (mode_ == ViewMode::rig || mode_ == ViewMode::pair) {
         settled_ = true;
         return;
     }

@@ -3,6 +3,7 @@
 #include "app/overlays.h"
 #include "app/picture_service.h"
 #include "app/session.h"
+#include "solve/bundle.h"
 
 #include <QWidget>
 
@@ -10,7 +11,7 @@ class QPainter;
 
 namespace porb::app {
 
-enum class ViewMode { map, window, lens, sheet, rig };
+enum class ViewMode { map, window, lens, sheet, rig, pair };
 /// What a drag with the left button does in map and window view.
 enum class DragUse { look, level };
 /// How dragging levels: freely, or only round the upright axis.
@@ -35,6 +36,12 @@ class PictureArea : public QWidget {
     /// view.
     void set_flicker(bool on);
     void set_playing(bool on);
+    /// Control points: their misses on a lens, what they will double by on the sphere.
+    void set_points_shown(bool on);
+    void set_lines_shown(bool on) { lines_shown_ = on, update(); }
+    /// With a kind, dragging traces a line of it.
+    void set_line_tool(std::optional<LineKind> kind);
+    std::optional<LineKind> line_tool() const { return line_tool_; }
     void reset_look();
     Turn look() const { return look_; }
     double field_of_view() const { return fov_deg_; }
@@ -52,6 +59,7 @@ class PictureArea : public QWidget {
   signals:
     void mode_changed();
     void look_changed();
+    void line_tool_changed();
     void add_files_wanted();
     void demo_wanted();
 
@@ -84,6 +92,10 @@ class PictureArea : public QWidget {
     void paint_lens(QPainter& p);
     void paint_sheet(QPainter& p);
     void paint_words(QPainter& p);
+    void paint_points(QPainter& p);
+    bool trace_press(QMouseEvent* event);
+    bool trace_move(QMouseEvent* event);
+    bool trace_release(QMouseEvent* event);
     void paint_magnifier(QPainter& p, const QRectF& picture);
     bool magnifies() const;
     const Camera* neighbour() const; ///< the camera that looks nearest to where the selected one does
@@ -115,6 +127,13 @@ class PictureArea : public QWidget {
     bool second_side_ = false; ///< of the flicker
     QPointF hover_{-1, -1};
     QWidget* empty_ = nullptr;
+    bool points_shown_ = false, lines_shown_ = false;
+    std::optional<LineKind> line_tool_;
+    QPolygonF trace_;   ///< of the line being drawn, widget places
+    QStringList words_; ///< what overlays have to say, drawn with the rest
+    Shared<ControlPoints> fitted_points_;
+    Rig fitted_rig_;
+    std::vector<PointFit> fits_; ///< of fitted_points_ under fitted_rig_
 };
 
 } // namespace porb::app

@@ -3,6 +3,7 @@
 
 #include "base/angle.h"
 #include "project/camera_edits.h"
+#include "project/orientation.h"
 
 #include <QKeyEvent>
 #include <QMouseEvent>
@@ -27,6 +28,7 @@ PictureArea::Grip PictureArea::lens_grip(const QPointF& at) const {
 void PictureArea::mousePressEvent(QMouseEvent* event) {
     grip_at_ = event->position();
     grip_ = Grip::none;
+    if (trace_press(event)) return;
     if (event->button() == Qt::MiddleButton) {
         grip_ = mode_ == ViewMode::window ? Grip::look : Grip::pan;
     } else if (event->button() == Qt::LeftButton) {
@@ -39,7 +41,7 @@ void PictureArea::mousePressEvent(QMouseEvent* event) {
                 if (cells[i].contains(grip_at_)) session_.select_camera(shot->rig.cameras[i].id);
         } else if (drag_use_ == DragUse::level && session_.shot()) {
             grip_direction_ = direction_at(grip_at_);
-            grip_orientation_ = session_.shot()->orientation;
+            grip_orientation_ = turn_of(orientation_at(*session_.shot(), session_.playhead()));
             if (grip_direction_) grip_ = Grip::level;
         } else {
             grip_ = mode_ == ViewMode::window ? Grip::look : Grip::pan;
@@ -49,6 +51,7 @@ void PictureArea::mousePressEvent(QMouseEvent* event) {
 }
 
 void PictureArea::mouseMoveEvent(QMouseEvent* event) {
+    if (trace_move(event)) return;
     const QPointF at = event->position();
     const QPointF moved = at - grip_at_;
     const bool near_rim = magnifies();
@@ -95,7 +98,8 @@ void PictureArea::mouseMoveEvent(QMouseEvent* event) {
     }
 }
 
-void PictureArea::mouseReleaseEvent(QMouseEvent*) {
+void PictureArea::mouseReleaseEvent(QMouseEvent* event) {
+    if (trace_release(event)) return;
     if (grip_ == Grip::level || grip_ == Grip::circle_move || grip_ == Grip::circle_rim) session_.end_drag();
     if (grip_ != Grip::none) ask(false);
     grip_ = Grip::none;
@@ -112,6 +116,11 @@ void PictureArea::mouseDoubleClickEvent(QMouseEvent* event) {
             emit look_changed();
             set_mode(ViewMode::window);
         }
+    } else if (drag_use_ == DragUse::level && session_.shot() && !line_tool_) {
+        if (const auto d = direction_at(event->position())) {
+            const double yaw = degrees(std::atan2(d->x(), d->z()));
+            session_.edit_shot("Face what was clicked", [yaw](Shot& s) { turn_all(s, rotation_of({-yaw, 0, 0})); });
+        }
     }
 }
 
@@ -126,9 +135,14 @@ void PictureArea::drag_level(const QPointF& to) {
     } else {
         turn = rotation_between(*grip_direction_, *now);
     }
-    const Turn orientation = turn_of(turn * rotation_of(grip_orientation_));
+    const Mat3 orientation = turn * rotation_of(grip_orientation_);
     session_.edit_shot(
-        "Level by dragging", [&](Shot& s) { s.orientation = orientation; }, "drag-level");
+        "Level by dragging",
+        [&](Shot& s) {
+            if (orientation_moves(s)) set_orientation(s, session_.playhead(), orientation);
+            else s.orientation = turn_of(orientation);
+        },
+        "drag-level");
 }
 
 void PictureArea::drag_circle(const QPointF& to) {
@@ -180,6 +194,7 @@ void PictureArea::wheelEvent(QWheelEvent* event) {
 void PictureArea::keyPressEvent(QKeyEvent* event) {
     const double step = event->modifiers() & Qt::ShiftModifier ? 1 : 5;
     const QPointF middle(width() / 2.0, height() / 2.0);
+    if (event->key() == Qt::Key_Escape && line_tool_) return set_line_tool(std::nullopt);
     if (mode_ == ViewMode::window) {
         switch (event->key()) {
         case Qt::Key_Left:

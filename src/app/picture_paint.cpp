@@ -20,6 +20,8 @@ void PictureArea::paintEvent(QPaintEvent*) {
         paint_lens(p);
     else
         paint_composed(p);
+    words_.clear();
+    paint_points(p);
     paint_words(p);
 }
 
@@ -276,6 +278,9 @@ void PictureArea::paint_words(QPainter& p) {
         p.setPen(c);
         p.drawText(box, Qt::AlignCenter | Qt::TextWordWrap, text);
     };
+    if (!words_.isEmpty()) badge(words_.join("\n"), Qt::AlignBottom | Qt::AlignLeft, colour::text);
+    if (line_tool_)
+        badge("Trace along the edge: press at one end, let go at the other (Esc ends)", Qt::AlignTop | Qt::AlignRight, colour::accent);
     if (flicker_.isActive() && selected() && neighbour() &&
         (mode_ == ViewMode::map || mode_ == ViewMode::window))
         badge(QString("flicker: camera %1")

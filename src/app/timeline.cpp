@@ -328,7 +328,10 @@ Timeline::Timeline(Session& session, QWidget* parent) : QWidget(parent), session
     holder->setFixedWidth(196);
     row->addWidget(holder);
     ruler_ = new TimeRuler(session);
-    row->addWidget(ruler_, 1);
+    lanes_ = new QVBoxLayout;
+    lanes_->setSpacing(2);
+    lanes_->addWidget(ruler_, 1);
+    row->addLayout(lanes_, 1);
     connect(ruler_, &TimeRuler::scrubbed, this, &Timeline::scrubbed);
     connect(&session_, &Session::project_changed, this, &Timeline::refresh);
     connect(&session_, &Session::playhead_changed, this, &Timeline::refresh);

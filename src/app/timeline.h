@@ -2,6 +2,7 @@
 
 #include "app/session.h"
 
+#include <QVBoxLayout>
 #include <QWidget>
 
 class QLabel;
@@ -58,6 +59,8 @@ class Timeline : public QWidget {
     explicit Timeline(Session& session, QWidget* parent = nullptr);
     void set_playing(bool playing);
     TimeRuler& ruler() { return *ruler_; }
+    /// A health lane under the ruler, as wide.
+    void add_lane(QWidget* lane) { lanes_->addWidget(lane); }
 
   signals:
     void play_wanted(bool play);
@@ -70,6 +73,7 @@ class Timeline : public QWidget {
     void refresh();
     Session& session_;
     TimeRuler* ruler_;
+    QVBoxLayout* lanes_;
     QLabel *time_, *frame_, *used_;
     QToolButton* play_;
 };

@@ -8,6 +8,7 @@
 
 #include <fmt/format.h>
 
+#include <numeric>
 #include <tuple>
 
 namespace porb {
@@ -242,8 +243,9 @@ Rig turned_by_landmarks(const Rig& rig, const RoughRig& rough, const std::vector
 }
 
 /// Points at one moment and a first solve from them. Throws Error when a camera is not tied to the others.
+/// `agreed` gets the number of points kept.
 Rig first_solve(Shot& first, const Rig& start, const Moment& moment, const std::vector<bool>& in_use, double margin_deg,
-                const SolveOptions& options, const Cancel& cancel) {
+                const SolveOptions& options, const Cancel& cancel, int* agreed = nullptr) {
     MatchOptions match;
     match.margin_deg = margin_deg;
     match.nearest_m = std::max(0.8, options.nearest_m);
@@ -266,6 +268,7 @@ Rig first_solve(Shot& first, const Rig& start, const Moment& moment, const std::
     for (const auto& p : solved.points[0])
         if (p.dropped.empty()) ++kept[index_of(start, p.a)], ++kept[index_of(start, p.b)];
     first.points = by_hand;
+    if (agreed) *agreed = std::accumulate(kept.begin(), kept.end(), 0) / 2;
     for (std::size_t c = 0; c < n; ++c)
         if (in_use[c] && (kept[c] < kLeastLinks || kept[c] < 0.25 * links[c]))
             throw Error(fmt::format("its points agree with no place in this rig ({} of {} kept)", kept[c], links[c]),
@@ -549,7 +552,7 @@ Solved solve_shot(const Project& project, const Shot& shot, MediaLibrary& librar
         if (!in_use[c]) judged.placed[c] = true;
     trouble = trouble_in(judged, shot.rig, alike, options.from_far ? 181 : kMostOffDeg);
     const bool lost = std::count(judged.placed.begin(), judged.placed.end(), false) > 0;
-    if (trouble && (!lost || options.from_far)) throw Error(trouble->what, trouble->where, trouble->mend);
+    if (trouble && options.from_far) throw Error(trouble->what, trouble->where, trouble->mend);
 
     // First points, few and with a wide margin, at one moment; a first solve of turns and lenses. It begins with the
     // turns that landmarks gave, then with the rig's own, then more widely, until every camera is tied to the others.
@@ -567,6 +570,23 @@ Solved solve_shot(const Project& project, const Shot& shot, MediaLibrary& librar
     };
     std::vector<Attempt> attempts = {{true, kFirstMarginDeg}, {false, kFirstMarginDeg}, {true, kFarMarginDeg}};
     if (options.from_far) attempts = {{true, kFarMarginDeg}};
+    if (trouble && !lost) {
+        // Halls repeat themselves, and landmarks may agree on a turn from bay to bay: the rig's own word stands when
+        // more points agree with it than with what the landmarks say.
+        const auto support = [&](const Rig& rig) {
+            int agreed = 0;
+            try {
+                Rig now = rig;
+                for (const double margin : {kFirstMarginDeg, kSecondMarginDeg}) now = first_solve(first, now, *middle, in_use, margin, options, cancel, &agreed);
+            } catch (const Error&) {
+                return 0;
+            }
+            return agreed;
+        };
+        say(0.12, "Comparing arrangements");
+        if (support(shot.rig) <= support(turned_by_landmarks(shot.rig, rough, in_use, true))) throw Error(trouble->what, trouble->where, trouble->mend);
+        attempts = {{false, kFirstMarginDeg}};
+    }
     Rig start;
     for (std::size_t n = 0; n < attempts.size(); ++n) {
         say(0.15 + 0.04 * double(n), "First points");

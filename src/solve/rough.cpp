@@ -14,6 +14,7 @@ namespace {
 
 constexpr int kPicturePx = 860; ///< across the stereographic copies
 constexpr int kMostLandmarks = 1800;
+constexpr double kRimInSizes = 2;  ///< how far from the rim a landmark must lie, in its own sizes
 constexpr double kRatio = 0.82;
 constexpr double kAgreeDeg = 3.5;
 constexpr int kSureAgreeing = 9;
@@ -113,6 +114,8 @@ Landmarks landmarks_of(const Lens& lens, const GreyPyramid& pictures) {
         const auto& k = keys[std::size_t(i)];
         const Vec2 p((double(k.pt.x) + 0.5 - kPicturePx / 2.0) / scale, (double(k.pt.y) + 0.5 - kPicturePx / 2.0) / scale);
         const double r = std::max(1e-9, p.norm()), t = 2 * std::atan(r / 2);
+        // What holds a part of the rim is alike in every lens, wherever it looks.
+        if (r * scale + kRimInSizes * double(k.size) > kPicturePx / 2.0) continue;
         out.directions.emplace_back(std::sin(t) * p.x() / r, std::sin(t) * p.y() / r, std::cos(t));
         // The root of each part makes distances more telling (Arandjelovic and Zisserman 2012).
         const float* w = words.ptr<float>(i);

@@ -1,0 +1,33 @@
+#include "app/background_job.h"
+
+#include <QMetaObject>
+
+namespace porb::app {
+
+void BackgroundJob::start(Work work) {
+    if (running_) return;
+    running_ = true;
+    cancel_ = Cancel();
+    emit progressed(0, "");
+    thread_ = std::jthread([this, work = std::move(work), cancel = cancel_] {
+        Finish finish;
+        QString error;
+        bool stopped = false;
+        try {
+            finish = work([this](double share, const QString& doing) {
+                QMetaObject::invokeMethod(this, [this, share, doing] { if (running_) emit progressed(share, doing); }, Qt::QueuedConnection);
+            }, cancel);
+        } catch (const Cancelled&) {
+            stopped = true;
+        } catch (const std::exception& e) {
+            error = QString::fromStdString(e.what());
+        }
+        QMetaObject::invokeMethod(this, [this, finish, error, stopped] {
+            running_ = false;
+            if (finish) finish();
+            emit ended(error, stopped);
+        }, Qt::QueuedConnection);
+    });
+}
+
+} // namespace porb::app

@@ -1,0 +1,261 @@
+#include "app/points_panel.h"
+
+#include "app/number_field.h"
+#include "solve/calibrate.h"
+
+#include <QCheckBox>
+#include <QComboBox>
+#include <QFormLayout>
+#include <QListWidget>
+#include <QProgressBar>
+#include <QPushButton>
+#include <QSpinBox>
+
+namespace porb::app {
+
+namespace {
+/// The five freedoms, in the order in which they are shown.
+Freedom& freedom_of(SolveSettings& s, int i) {
+    Freedom* all[] = {&s.turn, &s.position, &s.focal, &s.centre, &s.distortion};
+    return *all[i];
+}
+} // namespace
+
+PointsPanel::PointsPanel(Session& session, QWidget* parent)
+    : Panel("Points", "What several lenses see alike tells how the rig really stands. Find points, solve, then look at those that miss.", parent),
+      session_(session) {
+    setObjectName("points_panel");
+    rms_ = new QLabel;
+    rms_->setObjectName("rms_label");
+    rms_->setProperty("role", "figure");
+    column()->addWidget(rms_);
+    facts_ = new QLabel;
+    facts_->setObjectName("points_facts");
+    facts_->setProperty("role", "hint");
+    facts_->setWordWrap(true);
+    column()->addWidget(facts_);
+    find_ = new QPushButton("Find points and solve");
+    find_->setObjectName("find_and_solve");
+    find_->setProperty("role", "main");
+    find_->setToolTip("Looks for points at every sample, then solves (Ctrl+P)");
+    column()->addWidget(find_);
+    auto* row = new QHBoxLayout;
+    again_ = new QPushButton("Solve again");
+    again_->setObjectName("solve_again");
+    again_->setToolTip("From the points there are (Ctrl+Shift+P)");
+    stop_ = new QPushButton("Stop");
+    stop_->setObjectName("solve_stop");
+    row->addWidget(again_);
+    row->addWidget(stop_);
+    column()->addLayout(row);
+    progress_ = new QProgressBar;
+    progress_->setObjectName("solve_progress");
+    progress_->setRange(0, 1000);
+    column()->addWidget(progress_);
+    from_far_ = new QCheckBox("Cameras may be turned any way");
+    from_far_->setObjectName("from_far");
+    from_far_->setToolTip("Take directions from the pictures when only the lenses and the rough layout are known");
+    column()->addWidget(from_far_);
+
+    group("SAMPLES");
+    auto* sample_row = new QHBoxLayout;
+    samples_ = new QSpinBox;
+    samples_->setObjectName("samples");
+    samples_->setRange(1, 100);
+    pick_ = new QComboBox;
+    pick_->setObjectName("sample_pick");
+    pick_->addItems({"spread evenly", "best moments"});
+    auto* here = new QPushButton("Add here");
+    here->setToolTip("A sample at the playhead (Shift+M); samples by hand replace those that are spread");
+    sample_row->addWidget(samples_);
+    sample_row->addWidget(pick_, 1);
+    sample_row->addWidget(here);
+    column()->addLayout(sample_row);
+    samples_text_ = new QLabel;
+    samples_text_->setObjectName("samples_text");
+    samples_text_->setProperty("role", "hint");
+    samples_text_->setWordWrap(true);
+    column()->addWidget(samples_text_);
+
+    group("A SOLVE MAY CHANGE");
+    auto* form = new QFormLayout;
+    form->setVerticalSpacing(3);
+    const char* names[] = {"Direction", "Position", "Focal length", "Lens centre", "Distortion"};
+    for (int i = 0; i < 5; ++i) {
+        auto* c = freedoms_[i] = new QComboBox;
+        c->setObjectName(QString("freedom_%1").arg(i));
+        c->addItems({"locked", i < 2 ? "locked" : "the same for alike lenses", "each camera's own"});
+        if (i < 2) c->removeItem(1);
+        form->addRow(names[i], c);
+        connect(c, &QComboBox::activated, this, [this, i, name = QString(names[i])](int index) {
+            const Freedom f = i < 2 && index == 1 ? Freedom::free : Freedom(index);
+            set("What may change: " + name.toLower(), [i, f](Shot& s) { freedom_of(s.solving, i) = f; });
+        });
+    }
+    column()->addLayout(form);
+    own_distance_ = new QCheckBox("Each point at its own distance");
+    own_distance_->setObjectName("own_distance");
+    column()->addWidget(own_distance_);
+
+    group("LEAVE OUT");
+    auto* limit_row = new QHBoxLayout;
+    limit_ = new NumberField(0.05, 100, 0.05, 2, "px");
+    limit_->setObjectName("drop_limit");
+    auto* drop = new QPushButton("Leave out");
+    drop->setObjectName("drop_above");
+    would_drop_ = new QLabel;
+    would_drop_->setObjectName("would_drop");
+    would_drop_->setProperty("role", "hint");
+    limit_row->addWidget(new QLabel("above"));
+    limit_row->addWidget(limit_);
+    limit_row->addWidget(drop);
+    column()->addLayout(limit_row);
+    column()->addWidget(would_drop_);
+
+    group("KEPT SOLVES");
+    kept_ = new QListWidget;
+    kept_->setObjectName("kept_solves");
+    kept_->setFixedHeight(84);
+    kept_->setToolTip("Double-click to return to one");
+    column()->addWidget(kept_);
+    undetermined_ = new QLabel;
+    undetermined_->setObjectName("undetermined");
+    undetermined_->setProperty("role", "hint");
+    undetermined_->setWordWrap(true);
+    column()->addWidget(undetermined_);
+    column()->addStretch(1);
+
+    connect(find_, &QPushButton::clicked, this, [this] { run(true); });
+    connect(again_, &QPushButton::clicked, this, [this] { run(false); });
+    connect(stop_, &QPushButton::clicked, &job_, &BackgroundJob::stop);
+    connect(here, &QPushButton::clicked, this, &PointsPanel::add_sample);
+    connect(samples_, &QSpinBox::editingFinished, this, [this] {
+        if (session_.shot() && samples_->value() != session_.shot()->solving.samples)
+            set("Set the number of samples", [n = samples_->value()](Shot& s) { s.solving.samples = n, s.solving.by_hand.clear(); });
+    });
+    connect(pick_, &QComboBox::activated, this, [this](int i) {
+        set("Choose how samples are picked", [i](Shot& s) { s.solving.pick = SamplePick(i), s.solving.by_hand.clear(); });
+    });
+    connect(own_distance_, &QCheckBox::clicked, this, [this](bool on) { set("Distances of points", [on](Shot& s) { s.solving.depth_per_point = on; }); });
+    connect(limit_, &NumberField::edited, this, [this](double v) {
+        set("Set the limit of misses", [v](Shot& s) { s.solving.limit_px = v; }, "drop-limit");
+    });
+    connect(drop, &QPushButton::clicked, this, [this] {
+        if (!session_.shot()) return;
+        const auto fits = measure_points(*session_.shot());
+        int n = 0;
+        set("Leave out points that miss", [&](Shot& s) { s.points.edit([&](ControlPoints& p) { n = drop_above(p, fits, s.solving.limit_px); }); });
+        session_.say(QString("%1 points left out. Solve again to use the rest.").arg(n));
+    });
+    connect(kept_, &QListWidget::itemActivated, this, [this](QListWidgetItem* item) {
+        const int id = item->data(Qt::UserRole).toInt();
+        session_.edit_shot("Return to " + item->text().section(':', 0, 0), [id](Shot& s) { return_to_solve(s, id); }, {}, {OriginKind::solve, ""});
+    });
+    connect(&job_, &BackgroundJob::progressed, this, [this](double share, const QString& doing) {
+        progress_->setValue(int(1000 * share));
+        progress_->setFormat(doing + "  %p %");
+        refresh_if_seen();
+    });
+    connect(&job_, &BackgroundJob::ended, this, [this](const QString& error, bool stopped) {
+        if (!error.isEmpty()) session_.say(error + " The rig was left as it was.", Signal::stop);
+        if (stopped) session_.say("Stopped; the rig was left as it was.");
+        refresh_if_seen();
+    });
+    connect(&session_, &Session::project_changed, this, &PointsPanel::refresh_if_seen);
+    refresh();
+}
+
+void PointsPanel::set(const QString& label, const std::function<void(Shot&)>& change, const QString& key) {
+    session_.edit_shot(label, change, key);
+}
+
+void PointsPanel::add_sample() {
+    const Seconds t = session_.playhead();
+    set("Add a sample", [t](Shot& s) {
+        auto& list = s.solving.by_hand;
+        if (std::find(list.begin(), list.end(), t) != list.end()) return;
+        list.insert(std::lower_bound(list.begin(), list.end(), t), t);
+    });
+}
+
+void PointsPanel::run(bool find) {
+    const Shot* shot = session_.shot();
+    if (!shot || job_.is_running()) return;
+    SolveOptions options;
+    options.find = find;
+    options.from_far = from_far_->isChecked();
+    options.one_moment = !shot->solving.by_hand.empty();
+    job_.start([this, options, project = session_.project(), id = shot->id, library = session_.library()](
+                   const BackgroundJob::Tell& tell, const Cancel& cancel) -> BackgroundJob::Finish {
+        auto solved = std::make_shared<Solved>(solve_shot(
+            *project, *find_shot(*project, id), *library, options,
+            [&](const SolveProgress& p) { tell(p.share, QString::fromStdString(p.doing)); }, cancel));
+        return [this, solved, id] {
+            if (!session_.shot() || session_.shot()->id != id) return;
+            const SolveReport& r = solved->report;
+            session_.edit_shot(
+                "Solve the rig", [&](Shot& s) { take_solve(s, solved->rig, solved->points, r); }, {}, {OriginKind::solve, ""});
+            QString words = QString("Solved: %1 px, before %2 px; %3 points used, %4 left out.")
+                                .arg(r.rms.px, 0, 'f', 2).arg(r.before.px, 0, 'f', 2).arg(r.points).arg(r.dropped);
+            session_.say(words);
+        };
+    });
+    refresh();
+}
+
+void PointsPanel::would_drop() {
+    const Shot* shot = session_.shot();
+    if (!shot) return would_drop_->setText("");
+    const auto fits = measure_points(*shot);
+    ControlPoints copy = *shot->points;
+    const int n = drop_above(copy, fits, shot->solving.limit_px);
+    would_drop_->setText(copy.empty() ? "There are no points yet." : QString("would leave out %1 more of %2 points").arg(n).arg(copy.size()));
+}
+
+void PointsPanel::refresh() {
+    const Shot* shot = session_.shot();
+    setEnabled(shot != nullptr);
+    const bool busy = job_.is_running();
+    find_->setEnabled(!busy);
+    again_->setEnabled(!busy && shot && !shot->points->empty());
+    stop_->setVisible(busy);
+    progress_->setVisible(busy);
+    if (!shot) return;
+    const auto fits = measure_points(*shot);
+    const SolveReport r = report_on(*shot, fits);
+    rms_->setText(shot->points->empty() ? "not solved yet" : QString("%1 px").arg(r.rms.px, 0, 'f', 2));
+    facts_->setText(shot->points->empty()
+                        ? "Points are looked for where two lenses see the same."
+                        : QString("RMS under the rig as it stands, %1 arcmin\n%2 points used, %3 left out").arg(r.rms.arcmin, 0, 'f', 2).arg(r.points).arg(r.dropped));
+    const SolveSettings& s = shot->solving;
+    samples_->setValue(s.samples);
+    pick_->setCurrentIndex(int(s.pick));
+    QStringList times;
+    for (const auto& t : s.by_hand) times << QString("%1 s").arg(t.to_double(), 0, 'f', 2);
+    samples_text_->setText(times.isEmpty() ? "First and last frame always; the ticks are on the ruler." : "By hand: " + times.join(", "));
+    SolveSettings copy = s;
+    for (int i = 0; i < 5; ++i) {
+        const Freedom f = freedom_of(copy, i);
+        freedoms_[i]->setCurrentIndex(i < 2 ? (f == Freedom::locked ? 0 : 1) : int(f));
+    }
+    own_distance_->setChecked(s.depth_per_point);
+    limit_->set_quietly(s.limit_px);
+    would_drop();
+    kept_->clear();
+    QStringList words;
+    for (auto it = shot->solves.rbegin(); it != shot->solves.rend(); ++it) {
+        const bool now = it->rig == shot->rig;
+        auto* item = new QListWidgetItem(QString("%1: %2 px, %3 points%4").arg(QString::fromStdString(it->name)).arg(it->rms_px, 0, 'f', 2).arg(it->points).arg(now ? "  (in use)" : ""));
+        item->setData(Qt::UserRole, it->id);
+        kept_->addItem(item);
+        if (now && words.isEmpty()) {
+            QStringList who;
+            for (const auto& v : it->values)
+                if (!v.determined) who << QString::fromStdString(v.camera + " " + v.name);
+            if (!who.isEmpty()) words << "The points do not tell: " + who.mid(0, 8).join(", ") + (who.size() > 8 ? "…" : "") + ". Kept as before.";
+        }
+    }
+    undetermined_->setText(words.join("\n"));
+}
+
+} // namespace porb::app
