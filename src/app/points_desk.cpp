@@ -361,7 +361,7 @@ void MissPlot::paintEvent(QPaintEvent*) {
         p.drawText(rect(), Qt::AlignCenter, "No points yet");
         return;
     }
-    const double third = height() / 3.0;
+    const double third = height() * 0.29;
     // How many points miss by how much.
     const double most = std::max(0.05, misses_[std::size_t(0.99 * double(misses_.size() - 1))]);
     constexpr int kBars = 30;
@@ -396,7 +396,7 @@ void MissPlot::paintEvent(QPaintEvent*) {
     p.drawText(QRectF(plot.left(), plot.bottom() + 1, plot.width(), 13), Qt::AlignLeft, QString("±%1 px").arg(tall, 0, 'f', 2));
     // Pair by pair.
     const double n = double(cameras_.size());
-    const QRectF grid(26, 2 * third + 30, width() - 34, third - 36);
+    const QRectF grid(26, 2 * third + 30, width() - 34, height() - 2 * third - 36);
     p.drawText(QPointF(8, 2 * third + 13), "RMS of each pair, px");
     const double w = grid.width() / n, h = grid.height() / n;
     for (std::size_t i = 0; i < cameras_.size(); ++i) {
@@ -415,7 +415,7 @@ void MissPlot::paintEvent(QPaintEvent*) {
                     c.setAlphaF(float(0.15 + 0.5 * pair.rms_px / worst));
                     p.fillRect(cell, c);
                     p.setPen(colour::text);
-                    if (w > 24 && h > 9) p.drawText(cell, Qt::AlignCenter, QString::number(pair.rms_px, 'f', 2));
+                    if (w > 24 && h > 10) p.drawText(cell, Qt::AlignCenter, QString::number(pair.rms_px, 'f', 2));
                 }
 }
 

@@ -232,7 +232,7 @@ void PointsPanel::refresh() {
     pick_->setCurrentIndex(int(s.pick));
     QStringList times;
     for (const auto& t : s.by_hand) times << QString("%1 s").arg(t.to_double(), 0, 'f', 2);
-    samples_text_->setText(times.isEmpty() ? "First and last frame always; the ticks are on the ruler." : "By hand: " + times.join(", "));
+    samples_text_->setText(times.isEmpty() ? "First and last frame always; ticks in the lane under the ruler show where." : "By hand: " + times.join(", "));
     SolveSettings copy = s;
     for (int i = 0; i < 5; ++i) {
         const Freedom f = freedom_of(copy, i);

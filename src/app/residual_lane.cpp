@@ -101,6 +101,18 @@ void ResidualLane::paintEvent(QPaintEvent*) {
     QFont small = font();
     small.setPixelSize(10);
     p.setFont(small);
+    if (const Shot* shot = session_.shot()) { // where samples are, as far as that is known without reading pictures
+        std::vector<double> ticks;
+        for (const auto& t : shot->solving.by_hand) ticks.push_back(t.to_double());
+        const Span span = used_span(*session_.project(), *shot, *session_.library());
+        if (ticks.empty() && shot->solving.pick == SamplePick::even)
+            for (int i = 0; i < shot->solving.samples; ++i) {
+                const double last = (span.out - Rational(1) / shot->rate).to_double(), first = span.in.to_double();
+                ticks.push_back(first + (last - first) * (shot->solving.samples > 1 ? double(i) / (shot->solving.samples - 1) : 0.5));
+            }
+        p.setPen(QPen(colour::accent, 1.4));
+        for (const double t : ticks) p.drawLine(QPointF(ruler_.x_of(t), 0), QPointF(ruler_.x_of(t), 6));
+    }
     const Lane* l = session_.shot() ? lane() : nullptr;
     p.setPen(colour::muted);
     if (!l || l->at.empty()) {

@@ -16,7 +16,7 @@ namespace porb {
 
 namespace {
 
-constexpr double kNoisePx = 0.3;      ///< what one place weighs against priors: its noise is less, but errors alike for
+constexpr double kNoisePx = 0.12;      ///< what one place weighs against priors: its noise is less, but errors alike for
                                       ///< neighbours do not average out
 constexpr double kTightLoss = 3.5, kLeastNoisePx = 0.04;
 constexpr double kToldApart = 0.8;    ///< a value whose uncertainty stays above this share of its prior was not told

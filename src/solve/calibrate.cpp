@@ -575,13 +575,15 @@ Solved solve_shot(const Project& project, const Shot& shot, MediaLibrary& librar
         // more points agree with it than with what the landmarks say.
         const auto support = [&](const Rig& rig) {
             int agreed = 0;
+            double overlap = 1e-9; // an arrangement in which lenses see more in common has more points to offer
+            for (const auto& pair : overlapping_pairs(rig, in_use)) overlap += pair.share;
             try {
                 Rig now = rig;
                 for (const double margin : {kFirstMarginDeg, kSecondMarginDeg}) now = first_solve(first, now, *middle, in_use, margin, options, cancel, &agreed);
             } catch (const Error&) {
-                return 0;
+                return 0.0;
             }
-            return agreed;
+            return agreed / overlap;
         };
         say(0.12, "Comparing arrangements");
         if (support(shot.rig) <= support(turned_by_landmarks(shot.rig, rough, in_use, true))) throw Error(trouble->what, trouble->where, trouble->mend);
@@ -715,7 +717,9 @@ std::vector<double> doubling_px(const Shot& shot, std::span<const PointFit> fits
         // agree distance. Their difference, in b's pixels.
         const auto shown = [&](const Eyepiece& eye) -> Vec3 {
             const Vec3 ray = (fits[i].direction - std::max(0.0, fits[i].inverse_m) * eye.position).normalized();
-            return (ray + agree * eye.position).normalized();
+            const Vec3 q = agree * eye.position; // the ray from q meets the sphere of that distance
+            const double along = ray.dot(q);
+            return (q + (std::sqrt(std::max(0.0, along * along + 1 - q.squaredNorm())) - along) * ray).normalized();
         };
         const Vec3 wa = shown(a), wb = shown(b);
         out.push_back(std::atan2(wa.cross(wb).norm(), wa.dot(wb)) * b.lens.focal_px);

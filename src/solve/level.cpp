@@ -14,6 +14,7 @@ namespace porb {
 namespace {
 
 constexpr double kAgreeDeg = 2.5;      ///< a constraint that misses by less agrees
+constexpr double kTogetherDeg = 1;     ///< level lines that point to one place within this run side by side
 constexpr double kParallelDeg = 6;     ///< planes of level lines nearer than this fix no direction
 constexpr double kMostLeanDeg = 50;    ///< found lines are upright within this of the present up
 constexpr double kLeastLineDeg = 9;    ///< found lines are at least as long
@@ -37,7 +38,11 @@ std::vector<Constraint> constraints_of(std::span<const LineSense> lines) {
             const Vec3 level = lines[i].normal.cross(lines[k].normal);
             const double apart = std::asin(std::min(1.0, level.norm()));
             if (degrees(apart) < kParallelDeg) continue;
-            out.push_back({level.normalized(), std::min(lines[i].weight, lines[k].weight) * std::sin(apart), i, k});
+            // Two lines meet somewhere whether they run side by side or not; a third that runs there as well tells.
+            int third = 0;
+            for (std::size_t m = 0; m < lines.size(); ++m)
+                third += m != i && m != k && lines[m].kind == LineKind::horizontal && std::abs(lines[m].normal.dot(level.normalized())) < std::sin(radians(kTogetherDeg));
+            out.push_back({level.normalized(), std::min(lines[i].weight, lines[k].weight) * std::sin(apart) * (1 + 4 * third), i, k});
         }
     }
     return out;
@@ -85,8 +90,11 @@ Upright upright_from_lines(std::span<const LineSense> lines, const Vec3& near) {
             const Vec3 axis = constraints[i].across.cross(constraints[k].across);
             if (axis.norm() < 0.02) continue;
             const Vec3 up = axis.normalized();
+            // Level lines in pairs that do not belong together agree on sideways as well: not believed.
+            if (verticals < std::ptrdiff_t(lines.size()) && std::abs(up.dot(near)) < 0.5) continue;
             double agree = 0;
             for (const auto& c : constraints) agree += c.weight * std::max(0.0, 1 - miss_deg_of(c, up) / kAgreeDeg);
+            agree *= 1 + 0.1 * std::abs(up.dot(near)); // of equals, what is upright already
             if (agree > most) most = agree, best = up;
         }
     if (most < 0)

@@ -137,21 +137,21 @@ Vec3 some_across(const Vec3& c) {
     return std::abs(c.y()) < 0.8 ? Vec3(0, 1, 0) : Vec3(1, 0, 0);
 }
 
-bool inside(const std::vector<Vec2>& corners, const Vec2& p, bool on_sphere) {
-    // Crossings of a ray towards larger x; longitudes are taken relative to the place, so that outlines over 180
-    // degrees hold together.
-    bool in = false;
-    const auto at = [&](std::size_t i) -> Vec2 {
-        Vec2 c = corners[i] - p;
-        if (on_sphere) c.x() = wrapped_deg(c.x());
-        return c;
+/// Whether a place lies inside a closed outline: crossings of a ray towards larger x.
+bool inside(std::vector<Vec2> corners, const Vec2& p, bool on_sphere) {
+    if (on_sphere) // longitudes follow one another, so that outlines over 180 degrees hold together
+        for (std::size_t i = 1; i < corners.size(); ++i)
+            corners[i].x() = corners[i - 1].x() + wrapped_deg(corners[i].x() - corners[i - 1].x());
+    const auto holds = [&](const Vec2& q) {
+        bool in = false;
+        for (std::size_t i = 0, j = corners.size() - 1; i < corners.size(); j = i++) {
+            const Vec2 a = corners[i] - q, b = corners[j] - q;
+            if ((a.y() > 0) != (b.y() > 0) && 0 < (b.x() - a.x()) * (0 - a.y()) / (b.y() - a.y()) + a.x()) in = !in;
+        }
+        return in;
     };
-    for (std::size_t i = 0, j = corners.size() - 1; i < corners.size(); j = i++) {
-        const Vec2 a = at(i), b = at(j);
-        if (on_sphere && std::abs(a.x() - b.x()) > 180) continue; // this edge runs behind
-        if ((a.y() > 0) != (b.y() > 0) && 0 < (b.x() - a.x()) * (0 - a.y()) / (b.y() - a.y()) + a.x()) in = !in;
-    }
-    return in;
+    if (!on_sphere) return holds(p);
+    return holds(p) || holds(p + Vec2(360, 0)) || holds(p - Vec2(360, 0));
 }
 
 /// Cells of a cube's faces; alike in size to a factor of about two.

@@ -1,0 +1,79 @@
+#include "project/calibrating_json.h"
+#include "support/support.h"
+
+using namespace porb;
+using namespace porb::test;
+
+namespace {
+
+Project full_project() {
+    Project p;
+    p.name = "calibrated";
+    Shot s = shot_for_rig(tiny_rig(), "shot");
+    ControlPoint a;
+    a.id = 1, a.time = Rational(1, 3), a.a = "A", a.b = "B", a.a_px = {100.25, 60.5}, a.b_px = {300, 70.125}, a.likeness = 0.97;
+    ControlPoint b = a;
+    b.id = 7, b.by_hand = true, b.dropped = "misses by too much: 3.10 px";
+    s.points = ControlPoints{a, b};
+    LineMark line;
+    line.id = 9, line.kind = LineKind::horizontal, line.camera = "B", line.places_px = {{300, 100}, {310, 140.5}};
+    s.lines = {line};
+    s.regions = {{true, "A", {{1, 2}, {30, 2}, {30, 40}}}, {false, "", {{170, -10}, {-170, -10}, {180, 20}}}};
+    s.solving.samples = 7;
+    s.solving.focal = Freedom::shared;
+    s.solving.by_hand = {Rational(1, 7)};
+    s.solving.limit_px = 1.25;
+    KeptSolve k;
+    k.id = 2, k.name = "Solve 2", k.rig = s.rig, k.rms_px = 0.31, k.points = 12;
+    k.values = {{"A", "yaw", "deg", 1.5, 1.0, 0.01, true}, {"B", "x", "mm", 0, 0, 3, false}};
+    s.solves = {k};
+    s.orientation_keys = {{Seconds(1), {10, 0, 0}}, {Rational(5, 2), {20, 1, -1}}};
+    Steady steady;
+    steady.strength = 0.75, steady.follow_s = 1.5, steady.readout_s = 0.016, steady.step_s = 1 / 30.0;
+    steady.path = std::vector<Vec3>{{0, 0, 0}, {0.01, -0.02, 0.005}};
+    s.steady = steady;
+    p.shots = {s};
+    return p;
+}
+
+/// The project's text with one piece replaced, read again: the error it gives.
+std::string refused(const std::string& from, const std::string& to) {
+    std::string text = project_to_text(full_project(), "/tmp/p.porb");
+    const auto at = text.find(from);
+    REQUIRE(at != std::string::npos);
+    text.replace(at, from.size(), to);
+    return error_of([&] { parse_project(text, "/tmp/p.porb"); });
+}
+
+} // namespace
+
+TEST_CASE("points, lines, regions, solves, keys and steadying survive a round trip") {
+    const Project p = full_project();
+    CHECK(parse_project(project_to_text(p, "/tmp/p.porb"), "/tmp/p.porb") == p);
+}
+
+TEST_CASE("copies of a project share their points until they are edited") {
+    Project p = full_project(), q = p;
+    CHECK(&*p.shots[0].points == &*q.shots[0].points);
+    q.shots[0].points.edit([](ControlPoints& l) { l.pop_back(); });
+    CHECK(p.shots[0].points->size() == 2);
+    CHECK(q.shots[0].points->size() == 1);
+    CHECK_FALSE(p == q);
+}
+
+TEST_CASE("damaged calibrations are refused by name") {
+    CHECK(refused("\"horizontal\"", "\"slanted\"").find("vertical, horizontal, straight") != std::string::npos);
+    CHECK(refused("\"strength\": 0.75", "\"strength\": 3").find("/steady/strength") != std::string::npos);
+    CHECK(refused("\"5/2\"", "\"1/2\"").find("in order of time") != std::string::npos);
+    CHECK(refused("\"limit_px\": 1.25", "\"limit_px\": -1").find("/solving/limit_px") != std::string::npos);
+}
+
+TEST_CASE("files of lines are read, and others refused") {
+    const char* good = R"({"format": "pale-orbit/lines", "lines": [{"kind": "vertical", "camera": "A", "places_px": [[1, 2], [3, 40]]}]})";
+    const auto lines = parse_lines(good, "l.json");
+    REQUIRE(lines.size() == 1);
+    CHECK(lines[0].places_px[1] == Vec2(3, 40));
+    CHECK(error_of([&] { parse_lines(R"({"format": "x", "lines": []})", "l.json"); }).find("list of lines") != std::string::npos);
+    CHECK(error_of([&] { parse_lines(R"({"format": "pale-orbit/lines", "lines": [{"kind": "vertical", "camera": "A", "places_px": [[1, 2]]}]})", "l.json"); })
+              .find("at least 2") != std::string::npos);
+}

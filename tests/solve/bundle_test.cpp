@@ -1,0 +1,234 @@
+#include "base/angle.h"
+#include "optics/ray_error.h"
+#include "project/orientation.h"
+#include "solve/bundle.h"
+#include "solve/calibrate.h"
+#include "solve/lens_model.h"
+#include "support/support.h"
+
+#include <random>
+
+using namespace porb;
+using namespace porb::test;
+
+namespace {
+
+/// Made-up sights of a rig: things at random places, each seen by two or three cameras, with noise. No pictures.
+struct MadeUp {
+    sim::Truth truth;
+    std::vector<Sight> sights;
+};
+MadeUp made_up(sim::SimRig kind, bool distant, int things, double noise_px, unsigned seed, double wrong_share = 0) {
+    sim::SimOptions o;
+    o.rig = kind;
+    o.circle_size = 960;
+    o.seed = seed;
+    o.faults.lens = o.faults.pose = true;
+    MadeUp m;
+    m.truth = sim::make_truth(o);
+    std::mt19937 random(seed);
+    std::normal_distribution<double> bell;
+    std::uniform_real_distribution<double> flat(0, 1);
+    std::vector<Eyepiece> eyes;
+    for (std::size_t c = 0; c < m.truth.actual.cameras.size(); ++c) eyes.emplace_back(m.truth.actual, c, nullptr);
+    for (int t = 0; t < things; ++t) {
+        const Vec3 d = Vec3(bell(random), bell(random), bell(random)).normalized();
+        const double inverse = distant ? 0 : 1 / (1.2 + 6 * flat(random));
+        std::vector<std::pair<std::size_t, Vec2>> seen;
+        for (std::size_t c = 0; c < eyes.size(); ++c)
+            if (const auto px = eyes[c].sees((d - inverse * eyes[c].position).normalized(), 8))
+                seen.emplace_back(c, *px + noise_px * Vec2(bell(random), bell(random)));
+        for (std::size_t k = 1; k < std::min<std::size_t>(seen.size(), 3); ++k) {
+            Sight s{seen[0].first, seen[k].first, seen[0].second, seen[k].second, 1, t};
+            if (flat(random) < wrong_share) s.b_px += 25 * Vec2(bell(random), bell(random)), s.track = -1;
+            m.sights.push_back(s);
+        }
+    }
+    return m;
+}
+
+BundleProblem problem_for(const MadeUp& m) {
+    BundleProblem p;
+    p.start = p.prior = m.truth.nominal;
+    const std::size_t n = p.start.cameras.size();
+    p.lens_locked.assign(n, false);
+    p.pose_locked.assign(n, false);
+    p.alike.assign(n, 0);
+    p.sights = m.sights;
+    return p;
+}
+
+Shot shot_of(const MadeUp& m) {
+    Shot shot = shot_for_rig(m.truth.nominal, "made up");
+    ControlPoints points;
+    for (const auto& s : m.sights) {
+        ControlPoint p;
+        p.id = int(points.size()) + 1;
+        p.a = shot.rig.cameras[s.a].id, p.b = shot.rig.cameras[s.b].id;
+        p.a_px = s.a_px, p.b_px = s.b_px;
+        points.push_back(p);
+    }
+    shot.points = std::move(points);
+    return shot;
+}
+
+} // namespace
+
+TEST_CASE("the solver's lens model is the lens model") {
+    std::mt19937 random(4);
+    std::uniform_real_distribution<double> flat(-1, 1);
+    for (const Projection kind : {Projection::equidistant, Projection::equisolid, Projection::stereographic})
+        for (int i = 0; i < 40; ++i) {
+            Lens lens = fisheye(800, 190, kind);
+            lens.radial = {0.01 * flat(random), 0.001 * flat(random), 0, 0};
+            lens.uneven.aspect = 1 + 0.01 * flat(random);
+            lens.uneven.tangential = {0.001 * flat(random), 0.001 * flat(random)};
+            REQUIRE_FALSE(fault_in(lens));
+            const double theta = 1.5 * std::abs(flat(random)), phi = 3 * flat(random);
+            const double d[3] = {std::sin(theta) * std::cos(phi), std::sin(theta) * std::sin(phi), std::cos(theta)};
+            double px[2];
+            project_changed(lens, LensChange<double>{}, d, px);
+            const Vec2 want = LensMap(lens).project_anywhere(Vec3(d[0], d[1], d[2]));
+            CHECK(px[0] == Approx(want.x()).margin(1e-6));
+            CHECK(px[1] == Approx(want.y()).margin(1e-6));
+        }
+}
+
+TEST_CASE("a point's place is the best there is, and the RMS is what a slow search gives") {
+    const MadeUp m = made_up(sim::SimRig::ring_of_six, false, 12, 0.4, 3);
+    const auto fits = fit_points(m.truth.actual, m.sights);
+    double squares = 0;
+    for (std::size_t i = 0; i < m.sights.size(); ++i) {
+        const Sight& s = m.sights[i];
+        const Eyepiece a(m.truth.actual, s.a, nullptr), b(m.truth.actual, s.b, nullptr);
+        const auto cost = [&](const Vec3& d, double inverse) {
+            return (a.place_of(d - inverse * a.position) - s.a_px).squaredNorm() + (b.place_of(d - inverse * b.position) - s.b_px).squaredNorm();
+        };
+        // Coordinate descent with shrinking steps, from the fit: nothing near it may be better.
+        Vec3 d = fits[i].direction;
+        double inverse = fits[i].inverse_m, best = cost(d, inverse);
+        for (double step = 1e-3; step > 1e-9; step *= 0.5)
+            for (int round = 0; round < 4; ++round)
+                for (int axis = 0; axis < 4; ++axis)
+                    for (const double sign : {-1.0, 1.0}) {
+                        const Vec3 dd = axis < 3 ? Vec3((d + sign * step * Vec3::Unit(axis)).normalized()) : d;
+                        const double ii = axis == 3 ? inverse + sign * step * 10 : inverse;
+                        if (const double c = cost(dd, ii); c < best) best = c, d = dd, inverse = ii;
+                    }
+        const double fitted = fits[i].miss_a.squaredNorm() + fits[i].miss_b.squaredNorm();
+        CHECK(fitted <= best * 1.001 + 1e-9);
+        squares += best;
+    }
+    CHECK(rms_of(fits).px == Approx(std::sqrt(squares / (2.0 * double(m.sights.size())))).epsilon(0.01));
+}
+
+TEST_CASE("rigs are solved from sights with noise, wrong starts and wrong matches") {
+    for (const unsigned seed : {21u, 22u}) {
+        const MadeUp m = made_up(sim::SimRig::ring_of_six, false, 700, 0.12, seed, 0.05);
+        const Shot shot = shot_of(m);
+        Shot with = shot;
+        const auto solved = solve_points({&with}, with.rig, true, Cancel());
+        const RayError e = ray_error(m.truth.actual, solved.rig);
+        INFO("seed " << seed << " before " << ray_error(m.truth.actual, m.truth.nominal).mean_deg);
+        // Distances are free, so a wider view and nearer things can hardly be told apart: what is left is mostly that.
+        CHECK(e.mean_deg < 0.15);
+        CHECK(e.worst_camera_deg < 0.16);
+        CHECK(e.mean_deg < ray_error(m.truth.actual, m.truth.nominal).mean_deg / 10);
+        CHECK(solved.report.dropped > 20);
+        CHECK(solved.report.before.px > 5 * solved.report.rms.px);
+        CHECK(solved.report.pairs.size() >= 6);
+        // What was left out says why.
+        for (const auto& p : solved.points[0])
+            if (!p.dropped.empty()) CHECK(p.dropped.size() > 8);
+    }
+}
+
+TEST_CASE("without parallax positions cannot be told: that is said, and they stay") {
+    const MadeUp m = made_up(sim::SimRig::ring_of_six, true, 500, 0.1, 31);
+    const auto solved = solve_bundle(problem_for(m), Cancel());
+    CHECK(ray_error(m.truth.actual, solved.rig).mean_deg < 0.03);
+    for (std::size_t c = 0; c < 6; ++c)
+        CHECK((solved.rig.cameras[c].pose.position_m - m.truth.nominal.cameras[c].pose.position_m).norm() < 1e-9);
+    CHECK(solved.decided.far);
+}
+
+TEST_CASE("what is locked stays, what is shared is shared, and the rig's place as a whole is kept") {
+    const MadeUp m = made_up(sim::SimRig::ring_of_six, false, 300, 0.1, 41);
+    BundleProblem p = problem_for(m);
+    p.lens_locked[2] = true;
+    p.pose_locked[3] = true;
+    auto solved = solve_bundle(p, Cancel());
+    CHECK(solved.rig.cameras[2].lens == p.start.cameras[2].lens);
+    CHECK(solved.rig.cameras[3].pose == p.start.cameras[3].pose);
+    p.pose_locked[3] = p.lens_locked[2] = false;
+    p.settings.focal = Freedom::shared;
+    solved = solve_bundle(p, Cancel());
+    const double ratio = solved.rig.cameras[0].lens.focal_px / p.start.cameras[0].lens.focal_px;
+    CHECK(ratio != Approx(1).epsilon(1e-6));
+    for (std::size_t c = 1; c < 6; ++c) CHECK(solved.rig.cameras[c].lens.focal_px / p.start.cameras[c].lens.focal_px == Approx(ratio).epsilon(1e-9));
+    Vec3 turned = Vec3::Zero();
+    for (std::size_t c = 0; c < 6; ++c)
+        turned += rotation_of(p.start.cameras[c].pose.turn) *
+                  rotation_vector(rotation_of(p.start.cameras[c].pose.turn).transpose() * rotation_of(solved.rig.cameras[c].pose.turn));
+    CHECK(degrees(turned.norm() / 6) < 1e-3);
+}
+
+TEST_CASE("a solve is one value to keep and to return to") {
+    const MadeUp m = made_up(sim::SimRig::two_fisheyes, false, 400, 0.1, 51);
+    Shot shot = shot_of(m);
+    const Rig before = shot.rig;
+    const auto solved = solve_points({&shot}, shot.rig, true, Cancel());
+    take_solve(shot, solved.rig, solved.points[0], solved.report);
+    REQUIRE(shot.solves.size() == 1);
+    CHECK(shot.solves[0].rms_px == Approx(solved.report.rms.px));
+    CHECK(shot.cameras[0].origins[std::size_t(CameraValue::turn)].kind == OriginKind::solve);
+    shot.rig = before;
+    return_to_solve(shot, shot.solves[0].id);
+    CHECK(shot.rig.cameras == solved.rig.cameras);
+    // The report's points carry what is needed to compute its RMS again.
+    const std::string text = report_json(solved.report, solved.rig, solved.points[0]);
+    for (const char* key : {"\"rms_px\"", "\"points\"", "\"dropped\"", "\"cameras\"", "\"pairs\"", "\"undetermined\"", "\"point_list\""})
+        CHECK(text.find(key) != std::string::npos);
+}
+
+TEST_CASE("several shots of one rig are solved together; nothing to solve from is said") {
+    const MadeUp m = made_up(sim::SimRig::ring_of_six, false, 240, 0.1, 61);
+    Shot one = shot_of(m), two = one;
+    ControlPoints first, second;
+    for (const auto& p : *one.points) (p.id % 2 ? first : second).push_back(p);
+    one.points = first, two.points = second;
+    const auto solved = solve_points({&one, &two}, one.rig, false, Cancel());
+    REQUIRE(solved.points.size() == 2);
+    CHECK(solved.points[1].size() == second.size());
+    CHECK(solved.report.points == int(first.size() + second.size()));
+    Shot empty = one;
+    empty.points = ControlPoints{};
+    CHECK(error_of([&] { solve_points({&empty}, empty.rig, true, Cancel()); }).find("nothing to solve from") != std::string::npos);
+    Cancel stop;
+    stop.raise();
+    CHECK_THROWS_AS(solve_points({&one}, one.rig, true, stop), Cancelled);
+}
+
+TEST_CASE("the agree distance of a region is that of its points, and the doubling there goes") {
+    MadeUp m = made_up(sim::SimRig::ring_of_six, false, 0, 0, 71);
+    std::mt19937 random(5);
+    std::normal_distribution<double> bell;
+    Shot shot = shot_for_rig(m.truth.actual, "wall");
+    ControlPoints points;
+    const Eyepiece a(shot.rig, 0, nullptr), b(shot.rig, 1, nullptr);
+    for (int i = 0; i < 40; ++i) { // a wall 2.25 m away between two cameras
+        const Vec3 d = (rotation_of({30, 0, 0}) * Vec3(0.1 * bell(random), 0.1 * bell(random), 1)).normalized();
+        ControlPoint p;
+        p.id = i + 1, p.a = "A", p.b = "B";
+        p.a_px = a.place_of(d - a.position / 2.25), p.b_px = b.place_of(d - b.position / 2.25);
+        points.push_back(p);
+    }
+    shot.points = points;
+    const auto s = suggest_agree_distance(shot, rotation_of({30, 0, 0}) * Vec3(0, 0, 1), 20);
+    REQUIRE(s);
+    CHECK(s->distance_m == Approx(2.25).epsilon(0.01));
+    CHECK_FALSE(suggest_agree_distance(shot, Vec3(0, 0, -1), 10));
+    const auto fits = measure_points(shot);
+    for (const double v : doubling_px(shot, fits, 2.25)) CHECK(v < 0.05);
+    for (const double v : doubling_px(shot, fits, 8)) CHECK(v > 2);
+}
