@@ -64,7 +64,7 @@ TEST_CASE("copies of a project share their points until they are edited") {
 TEST_CASE("damaged calibrations are refused by name") {
     CHECK(refused("\"horizontal\"", "\"slanted\"").find("vertical, horizontal, straight") != std::string::npos);
     CHECK(refused("\"strength\": 0.75", "\"strength\": 3").find("/steady/strength") != std::string::npos);
-    CHECK(refused("\"5/2\"", "\"1/2\"").find("in order of time") != std::string::npos);
+    CHECK(refused("\"time_s\": 2.5", "\"time_s\": 0.5").find("in order of time") != std::string::npos);
     CHECK(refused("\"limit_px\": 1.25", "\"limit_px\": -1").find("/solving/limit_px") != std::string::npos);
 }
 

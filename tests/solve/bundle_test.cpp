@@ -122,7 +122,7 @@ TEST_CASE("a point's place is the best there is, and the RMS is what a slow sear
     CHECK(rms_of(fits).px == Approx(std::sqrt(squares / (2.0 * double(m.sights.size())))).epsilon(0.01));
 }
 
-TEST_CASE("rigs are solved from sights with noise, wrong starts and wrong matches") {
+TEST_CASE("rigs are solved from sights with noise, wrong starts and wrong matches", "[slow]") {
     for (const unsigned seed : {21u, 22u}) {
         const MadeUp m = made_up(sim::SimRig::ring_of_six, false, 700, 0.12, seed, 0.05);
         const Shot shot = shot_of(m);

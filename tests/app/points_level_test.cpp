@@ -1,0 +1,160 @@
+#include "app/level_panel.h"
+#include "app/points_desk.h"
+#include "app/points_panel.h"
+#include "app/residual_lane.h"
+#include "base/angle.h"
+#include "bench.h"
+#include "project/orientation.h"
+
+#include <QCheckBox>
+#include <QPushButton>
+#include <QSpinBox>
+#include <QTableView>
+#include <QTest>
+#include <QToolButton>
+
+using namespace porb;
+using namespace porb::app;
+using namespace porb::test;
+
+namespace {
+/// Points on a sphere about the demo's two lenses, where both see.
+void add_points(Session& session, int count) {
+    session.edit_shot("points", [count](Shot& s) {
+        const Eyepiece a(s.rig, 0, nullptr), b(s.rig, 1, nullptr);
+        ControlPoints list;
+        for (int i = 0; int(list.size()) < count && i < 100000; ++i) {
+            const double angle = 0.37 * i, z = 0.1 * std::sin(1.7 * i);
+            const Vec3 d = Vec3(std::cos(angle), std::sin(angle), z).normalized();
+            const auto pa = a.sees(d, 4), pb = b.sees(d, 4);
+            if (!pa || !pb) continue;
+            ControlPoint p;
+            p.id = int(list.size()) + 1, p.a = s.rig.cameras[0].id, p.b = s.rig.cameras[1].id;
+            p.a_px = *pa, p.b_px = *pb + Vec2(i % 10 == 0 ? 4 : 0.1, 0);
+            p.likeness = 0.9;
+            list.push_back(p);
+        }
+        s.points = std::move(list);
+    });
+}
+} // namespace
+
+TEST_CASE("thousands of points are listed, filtered, left out and used again") {
+    Bench b(false);
+    b.window.open_demo("dual");
+    b.window.set_station(Station::points);
+    add_points(b.session(), 3000);
+    QTest::qWait(30);
+    auto& table = b.window.desk().table();
+    REQUIRE(table.model()->rowCount() == 3000);
+    CHECK(table.model()->data(table.model()->index(0, 4)).toDouble() > 1); // the worst first
+    auto* filter = b.window.findChild<QLineEdit*>("point_filter");
+    QTest::keyClicks(filter, "out");
+    CHECK(table.model()->rowCount() == 0);
+    b.window.findChild<QPushButton*>("drop_above")->click();
+    CHECK(table.model()->rowCount() > 0);
+    const int out = table.model()->rowCount();
+    table.selectRow(0);
+    for (auto* button : b.window.desk().findChildren<QPushButton*>())
+        if (button->text() == "Use again") button->click();
+    CHECK(table.model()->rowCount() == out - 1);
+    b.session().undo();
+    b.session().undo();
+    filter->clear();
+    CHECK(std::none_of(b.session().shot()->points->begin(), b.session().shot()->points->end(), [](const ControlPoint& p) { return !p.dropped.empty(); }));
+}
+
+TEST_CASE("a point is chosen in the table and nudged by a tenth of a pixel") {
+    Bench b(false);
+    b.window.open_demo("dual");
+    b.window.set_station(Station::points);
+    add_points(b.session(), 20);
+    QTest::qWait(30);
+    auto& pair = b.window.desk().pair();
+    pair.show_point(5);
+    CHECK(pair.point() == 5);
+    const double before = (*b.session().shot()->points)[4].b_px.x();
+    pair.setFocus();
+    QTest::keyClick(&pair, Qt::Key_Right);
+    QTest::keyClick(&pair, Qt::Key_Right);
+    CHECK((*b.session().shot()->points)[4].b_px.x() == Approx(before + 0.2));
+    CHECK((*b.session().shot()->points)[4].by_hand);
+    // Dragging takes it along as one step of undo.
+    const QPointF at = pair.widget_place(1, (*b.session().shot()->points)[4].b_px);
+    QTest::mousePress(&pair, Qt::LeftButton, {}, at.toPoint());
+    QTest::mouseMove(&pair, (at + QPointF(10, 0)).toPoint());
+    QTest::mouseMove(&pair, (at + QPointF(25, 0)).toPoint());
+    QTest::mouseRelease(&pair, Qt::LeftButton, {}, (at + QPointF(25, 0)).toPoint());
+    QTest::keyClick(&pair, Qt::Key_Delete);
+    CHECK(b.session().shot()->points->size() == 19);
+}
+
+TEST_CASE("samples and freedoms are set in the panel and kept with the shot") {
+    Bench b(false);
+    b.window.open_demo("dual");
+    b.window.set_station(Station::points);
+    auto* samples = b.window.findChild<QSpinBox*>("samples");
+    samples->setValue(7);
+    emit samples->editingFinished();
+    CHECK(b.session().shot()->solving.samples == 7);
+    b.session().set_playhead(Seconds(1));
+    b.trigger("Add a sample here");
+    REQUIRE(b.session().shot()->solving.by_hand.size() == 1);
+    auto* focal = b.window.findChild<QComboBox*>("freedom_2");
+    focal->setCurrentIndex(1);
+    emit focal->activated(1);
+    CHECK(b.session().shot()->solving.focal == Freedom::shared);
+    // Nothing to solve from is said, and leaves everything as it was.
+    const Rig before = b.session().shot()->rig;
+    CHECK_FALSE(b.window.findChild<QPushButton*>("solve_again")->isEnabled());
+    CHECK(b.session().shot()->rig == before);
+}
+
+TEST_CASE("lines are traced in the window view and set the shot upright") {
+    Bench b(false);
+    b.window.open_demo("dual");
+    const Mat3 lean = rotation_of({0, 6, -5});
+    b.session().edit_shot("lean", [&](Shot& s) { s.orientation = turn_of(lean); });
+    b.window.set_station(Station::level);
+    b.trigger("Window view");
+    b.settle();
+    int drawn = 0;
+    for (const double yaw : {20.0, 70.0, -60.0, 160.0}) {
+        b.window.picture().set_look({yaw, 0, 0}, 70);
+        b.settle();
+        b.trigger("Trace an upright line");
+        // Where an edge that is upright in the rig's own axes is drawn now.
+        const Vec3 foot = rotation_of({yaw, 0, 0}) * Vec3(0, 0, 1);
+        const auto p0 = b.window.picture().point_of(lean * (foot + Vec3(0, -0.25, 0)).normalized());
+        const auto p1 = b.window.picture().point_of(lean * (foot + Vec3(0, 0.25, 0)).normalized());
+        if (!p0 || !p1) continue;
+        auto& area = b.window.picture();
+        QTest::mousePress(&area, Qt::LeftButton, {}, p0->toPoint());
+        for (int i = 1; i <= 6; ++i) QTest::mouseMove(&area, (*p0 + (*p1 - *p0) * (i / 6.0)).toPoint());
+        QTest::mouseRelease(&area, Qt::LeftButton, {}, p1->toPoint());
+        ++drawn;
+    }
+    REQUIRE(drawn >= 3);
+    CHECK(b.session().shot()->lines.size() == std::size_t(drawn));
+    b.trigger("Stand upright by drawn lines");
+    const Vec3 up = rotation_of(b.session().shot()->orientation) * Vec3(0, -1, 0);
+    CHECK(degrees(std::acos(std::clamp(-up.y(), -1.0, 1.0))) < 0.6); // drawn on whole widget pixels
+}
+
+TEST_CASE("orientation keys are set and removed at the playhead, and the picture follows them") {
+    Bench b(false);
+    b.window.open_demo("dual");
+    b.window.set_station(Station::level);
+    b.trigger("Set an orientation key here");
+    b.session().set_playhead(Seconds(2));
+    b.trigger("Set an orientation key here");
+    REQUIRE(b.session().shot()->orientation_keys.size() == 2);
+    auto* yaw = b.window.findChild<QDoubleSpinBox*>("level_yaw");
+    yaw->setValue(40);
+    CHECK(b.session().shot()->orientation_keys.size() == 2);
+    const Turn middle = turn_of(orientation_at(*b.session().shot(), Seconds(1)));
+    CHECK(middle.yaw_deg > 5);
+    CHECK(middle.yaw_deg < 35);
+    b.trigger("Remove the orientation key here");
+    CHECK(b.session().shot()->orientation_keys.size() == 1);
+}
