@@ -8,6 +8,8 @@
 
 #include <QCheckBox>
 #include <QPushButton>
+#include <QComboBox>
+#include <QLineEdit>
 #include <QSpinBox>
 #include <QTableView>
 #include <QTest>
