@@ -21,6 +21,7 @@ constexpr double kNoisePx = 0.12;      ///< what one place weighs against priors
 constexpr double kTightLoss = 3.5, kLeastNoisePx = 0.04;
 constexpr double kToldApart = 0.8;    ///< a value whose uncertainty stays above this share of its prior was not told
 constexpr double kGauge = 1e-5;       ///< how closely the mean of turns and places is held, radians and metres
+constexpr double kPositionsTell = 0.6;   ///< and to this share before other places of the cameras are
 constexpr double kDistortionTells = 0.96; ///< misses must shrink to this share before distortion is believed
 constexpr double kFarNoise = 1.25, kFarSlackPx = 0.04; ///< no parallax is visible when misses grow by less without it
 constexpr double kLeastWidth = 0.12, kMeanSlack = 0.02; ///< 1/m
@@ -427,6 +428,10 @@ class Bundle {
         far_ = true;
         for (auto& p : points_) p.v[2] = 0;
     }
+    /// Keeps all places, or lets them go again.
+    void hold_positions(bool on) {
+        for (auto& h : held_move_) h = {on, on, on};
+    }
     /// Keeps all distortion terms at their prior, or lets them go again.
     void hold_distortion(bool on) {
         for (std::size_t c = 0; c < held_lens_.size(); ++c) {
@@ -713,6 +718,11 @@ bool Bundle::judge(double noise_px, std::vector<ValueFigure>& values) {
 
     bool changed = false;
     values.clear();
+    if (set.position != Freedom::locked)
+        for (std::size_t c = 0; c < p_.start.cameras.size(); ++c)
+            if (!p_.pose_locked[c] && held_move_[c][0] && problem_->HasParameterBlock(turns_[c].v))
+                values.push_back({p_.start.cameras[c].id, "position", "mm", 1e3 * p_.start.cameras[c].pose.position_m.norm(), 1e3 * p_.start.cameras[c].pose.position_m.norm(),
+                                  set.position_sigma_mm, false});
     if (set.distortion != Freedom::locked)
         for (std::size_t c = 0; c < p_.start.cameras.size(); ++c)
             if (!p_.lens_locked[c] && held_lens_[c][3] && problem_->HasParameterBlock(turns_[c].v))
@@ -799,20 +809,21 @@ BundleSolution solve_bundle(const BundleProblem& problem, const Cancel& cancel) 
     BundleSolution out;
     const double fixed = problem.agree_distance_m > 0 ? 1 / problem.agree_distance_m : 0;
     const double* depth = problem.settings.depth_per_point ? nullptr : &fixed;
+    bool positions = problem.warm && problem.warm->positions; // believed last, and only where the points speak for them
     if (problem.warm) {
         // Not far from the end already: what was decided stays, and a few steps are enough.
         bundle.hold_distortion(!problem.warm->distortion);
         if (problem.warm->far) bundle.set_far();
         bundle.limit_steps(problem.last ? 60 : 30);
         bundle.draw_distances();
-        bundle.solve(true, !problem.warm->far, kTightLoss * std::max(kLeastNoisePx, problem.warm->noise_px));
+        bundle.hold_positions(!positions);
+        bundle.solve(true, positions, kTightLoss * std::max(kLeastNoisePx, problem.warm->noise_px));
         bundle.draw_distances();
-        bundle.solve(true, !problem.warm->far, bundle.tight_loss_px());
+        bundle.solve(true, positions, bundle.tight_loss_px());
         out.decided = *problem.warm;
     }
     if (!problem.warm) bundle.solve(false, false, 12);
     const double loss = problem.rough ? 4 : 1;
-    const bool positions = !problem.rough;
     // In the last rounds points that miss by a few times the noise count less: edges of things, where two lenses see
     // different grounds behind, would pull otherwise.
     const auto settle = [&] {
@@ -865,7 +876,20 @@ BundleSolution solve_bundle(const BundleProblem& problem, const Cancel& cancel) 
             bent = false;
         }
     }
-    out.decided = {is_far, bent, bundle.noise()};
+    // Places last, and only where they make misses clearly smaller: with them free a wider view, nearer things and cameras
+    // a little farther out all fit almost alike.
+    if (!problem.warm && !problem.rough && !is_far && depth == nullptr && problem.settings.position != Freedom::locked) {
+        const auto without = bundle.remember();
+        const double held_noise = bundle.noise();
+        positions = true;
+        settle();
+        if (bundle.noise() > kPositionsTell * held_noise) {
+            bundle.go_back(without);
+            positions = false;
+        }
+    }
+    bundle.hold_positions(!positions);
+    out.decided = {is_far, bent, positions, bundle.noise()};
     if (problem.rough || !problem.last) {
         out.rig = bundle.rig();
         for (std::size_t c = 0; c < out.rig.cameras.size(); ++c)
@@ -909,6 +933,7 @@ BundleSolution solve_bundle(const BundleProblem& problem, const Cancel& cancel) 
     for (auto& v : out.values) { // put back to where they were held
         const Camera* c = find_camera(out.rig, v.camera);
         if (v.determined || !c) continue;
+        if (v.name == "position") continue;
         if (v.unit == "mm") v.value = 1e3 * c->pose.position_m[v.name == "x" ? 0 : v.name == "y" ? 1 : 2];
         else v.value = v.name == "focal length" ? c->lens.focal_px : v.name == "centre x" ? c->lens.center_px.x() : v.name == "centre y" ? c->lens.center_px.y() : v.name == "k1" ? c->lens.radial[0] : v.name == "k2" ? c->lens.radial[1] : v.before;
     }

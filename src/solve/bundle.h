@@ -45,6 +45,7 @@ Rms rms_of(std::span<const PointFit> fits);
 struct Decided {
     bool far = false;        ///< no parallax is visible
     bool distortion = false; ///< the points tell it
+    bool positions = false;  ///< the points tell them
     double noise_px = 0.3;
 };
 

@@ -625,7 +625,7 @@ Solved solve_shot(const Project& project, const Shot& shot, MediaLibrary& librar
     for (auto& v : solved.report.values) // "before" means before all of this
         if (const Camera* c = find_camera(shot.rig, v.camera)) {
             const Turn& t = c->pose.turn;
-            v.before = v.name == "yaw" ? t.yaw_deg : v.name == "pitch" ? t.pitch_deg : v.name == "roll" ? t.roll_deg : v.name == "x" ? 1e3 * c->pose.position_m.x() : v.name == "y" ? 1e3 * c->pose.position_m.y() : v.name == "z" ? 1e3 * c->pose.position_m.z() : v.name == "focal length" ? c->lens.focal_px : v.name == "centre x" ? c->lens.center_px.x() : v.name == "centre y" ? c->lens.center_px.y() : v.name == "k1" ? c->lens.radial[0] : c->lens.radial[1];
+            v.before = v.name == "yaw" ? t.yaw_deg : v.name == "pitch" ? t.pitch_deg : v.name == "roll" ? t.roll_deg : v.name == "position" ? v.before : v.name == "x" ? 1e3 * c->pose.position_m.x() : v.name == "y" ? 1e3 * c->pose.position_m.y() : v.name == "z" ? 1e3 * c->pose.position_m.z() : v.name == "focal length" ? c->lens.focal_px : v.name == "centre x" ? c->lens.center_px.x() : v.name == "centre y" ? c->lens.center_px.y() : v.name == "k1" ? c->lens.radial[0] : c->lens.radial[1];
         }
     for (const auto& c : solved.report.cameras)
         if (c.points < kLeastLinks && in_use[index_of(shot.rig, c.camera)])
