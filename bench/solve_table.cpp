@@ -1,5 +1,6 @@
 // How well rigs are solved from made-up footage, against the truth: a table over rigs, scenes and seeds.
-//   solve_table [--seeds 1,2,...] [--rigs two-fisheyes,...] [--scenes hall,...] [--size 480] [--samples 3] [--folder DIR]
+//   solve_table [--seeds 1,2,...] [--rigs two-fisheyes,...] [--scenes hall,...] [--size 480] [--samples 3]
+//   [--folder DIR]
 #include "base/progress.h"
 #include "media/still.h"
 #include "optics/ray_error.h"
@@ -16,9 +17,10 @@ using namespace porb;
 
 namespace {
 
-const std::map<std::string, sim::SimRig> kRigs = {{"two-fisheyes", sim::SimRig::two_fisheyes},   {"ring-of-four", sim::SimRig::ring_of_four},
-                                                  {"ring-of-six", sim::SimRig::ring_of_six},     {"ball-of-eight", sim::SimRig::ball_of_eight},
-                                                  {"dome-of-five", sim::SimRig::dome_of_five},   {"pair-180", sim::SimRig::pair_180}};
+const std::map<std::string, sim::SimRig> kRigs = {
+    {"two-fisheyes", sim::SimRig::two_fisheyes}, {"ring-of-four", sim::SimRig::ring_of_four},
+    {"ring-of-six", sim::SimRig::ring_of_six},   {"ball-of-eight", sim::SimRig::ball_of_eight},
+    {"dome-of-five", sim::SimRig::dome_of_five}, {"pair-180", sim::SimRig::pair_180}};
 
 /// A shot with the nominal rig and numbered stills of a few moments, rendered into `folder`.
 struct Take {
@@ -45,7 +47,8 @@ Take render_take(const sim::SimOptions& o, int samples, const std::filesystem::p
             for (std::size_t k = 1; k < cameras; ++k) in.push_back(k);
         for (int n = 0; n < samples; ++n) {
             const auto path = folder / fmt::format("{}.{:04d}.png", take.truth.nominal.cameras[c].id, n);
-            if (!std::filesystem::exists(path)) write_still(sim::render_source(hall, o, take.truth, in, n), path, {8, 95, std::nullopt});
+            if (!std::filesystem::exists(path))
+                write_still(sim::render_source(hall, o, take.truth, in, n), path, {8, 95, std::nullopt});
         }
         MediaRef ref;
         ref.path = folder / (take.truth.nominal.cameras[c].id + ".%04d.png");
@@ -79,7 +82,8 @@ int main(int argc, char** argv) {
     app.add_flag("--lock-distortion", lock_distortion);
     app.add_option("--position-mm", position_mm);
     CLI11_PARSE(app, argc, argv);
-    fmt::print("{:<15}{:<15}{:>6}  {:>9} {:>9} {:>9}  {:>8} {:>7} {:>7} {:>6}\n", "rig", "scene", "seed", "before", "mean deg", "worst cam", "rms px", "points", "dropped", "s");
+    fmt::print("{:<15}{:<15}{:>6}  {:>9} {:>9} {:>9}  {:>8} {:>7} {:>7} {:>6}\n", "rig", "scene", "seed",
+               "before", "mean deg", "worst cam", "rms px", "points", "dropped", "s");
     struct Sum {
         int runs = 0, solved = 0;
         double mean = 0, worst = 0, most_mean = 0;
@@ -95,8 +99,11 @@ int main(int argc, char** argv) {
                 o.circle_size = size;
                 o.rate = FrameRate(1);
                 o.seed = seed;
-                o.faults.lens = o.faults.pose = o.faults.exposure = o.faults.white_balance = o.faults.vignetting = o.faults.noise = true;
-                Take take = render_take(o, samples, std::filesystem::path(folder) / fmt::format("{}-{}-{}-{}", rig, scene, seed, size));
+                o.faults.lens = o.faults.pose = o.faults.exposure = o.faults.white_balance =
+                    o.faults.vignetting = o.faults.noise = true;
+                Take take = render_take(o, samples,
+                                        std::filesystem::path(folder) /
+                                            fmt::format("{}-{}-{}-{}", rig, scene, seed, size));
                 SolveSettings& settings = take.project.shots[0].solving;
                 if (lock_positions) settings.position = Freedom::locked;
                 if (lock_distortion) settings.distortion = Freedom::locked;
@@ -109,24 +116,35 @@ int main(int argc, char** argv) {
                     MediaLibrary library;
                     SolveOptions options;
                     const auto tell = [began, verbose](const SolveProgress& p) {
-                        if (verbose) fmt::print(stderr, "{:6.1f} s  {:3.0f} %  {}\n", std::chrono::duration<double>(std::chrono::steady_clock::now() - began).count(), 100 * p.share, p.doing);
+                        if (verbose)
+                            fmt::print(stderr, "{:6.1f} s  {:3.0f} %  {}\n",
+                                       std::chrono::duration<double>(std::chrono::steady_clock::now() - began)
+                                           .count(),
+                                       100 * p.share, p.doing);
                     };
-                    const auto s = solve_shot(take.project, take.project.shots[0], library, options, tell, Cancel());
+                    const auto s =
+                        solve_shot(take.project, take.project.shots[0], library, options, tell, Cancel());
                     const RayError e = ray_error(take.truth.actual, s.rig);
-                    const double seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - began).count();
+                    const double seconds =
+                        std::chrono::duration<double>(std::chrono::steady_clock::now() - began).count();
                     ++sum.solved;
                     sum.mean += e.mean_deg;
                     sum.most_mean = std::max(sum.most_mean, e.mean_deg);
                     sum.worst = std::max(sum.worst, e.worst_camera_deg);
-                    fmt::print("{:<15}{:<15}{:>6}  {:>9.3f} {:>9.4f} {:>9.4f}  {:>8.3f} {:>7} {:>7} {:>6.1f}\n", rig, scene, seed, before, e.mean_deg,
-                               e.worst_camera_deg, s.report.rms.px, s.report.points, s.report.dropped, seconds);
+                    fmt::print(
+                        "{:<15}{:<15}{:>6}  {:>9.3f} {:>9.4f} {:>9.4f}  {:>8.3f} {:>7} {:>7} {:>6.1f}\n", rig,
+                        scene, seed, before, e.mean_deg, e.worst_camera_deg, s.report.rms.px, s.report.points,
+                        s.report.dropped, seconds);
                 } catch (const std::exception& e) {
-                    fmt::print("{:<15}{:<15}{:>6}  {:>9.3f} failed: {}\n", rig, scene, seed, before, e.what());
+                    fmt::print("{:<15}{:<15}{:>6}  {:>9.3f} failed: {}\n", rig, scene, seed, before,
+                               e.what());
                 }
                 std::fflush(stdout);
             }
-    fmt::print("\n{:<15}{:<15}{:>8}  {:>9} {:>9} {:>9}\n", "rig", "scene", "solved", "mean deg", "most mean", "worst cam");
+    fmt::print("\n{:<15}{:<15}{:>8}  {:>9} {:>9} {:>9}\n", "rig", "scene", "solved", "mean deg", "most mean",
+               "worst cam");
     for (const auto& [key, s] : sums)
-        fmt::print("{:<15}{:<15}{:>4}/{:<3}  {:>9.4f} {:>9.4f} {:>9.4f}\n", key.first, key.second, s.solved, s.runs, s.mean / std::max(1, s.solved), s.most_mean, s.worst);
+        fmt::print("{:<15}{:<15}{:>4}/{:<3}  {:>9.4f} {:>9.4f} {:>9.4f}\n", key.first, key.second, s.solved,
+                   s.runs, s.mean / std::max(1, s.solved), s.most_mean, s.worst);
     return 0;
 }

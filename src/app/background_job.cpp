@@ -14,19 +14,29 @@ void BackgroundJob::start(Work work) {
         QString error;
         bool stopped = false;
         try {
-            finish = work([this](double share, const QString& doing) {
-                QMetaObject::invokeMethod(this, [this, share, doing] { if (running_) emit progressed(share, doing); }, Qt::QueuedConnection);
-            }, cancel);
+            finish = work(
+                [this](double share, const QString& doing) {
+                    QMetaObject::invokeMethod(
+                        this,
+                        [this, share, doing] {
+                            if (running_) emit progressed(share, doing);
+                        },
+                        Qt::QueuedConnection);
+                },
+                cancel);
         } catch (const Cancelled&) {
             stopped = true;
         } catch (const std::exception& e) {
             error = QString::fromStdString(e.what());
         }
-        QMetaObject::invokeMethod(this, [this, finish, error, stopped] {
-            running_ = false;
-            if (finish) finish();
-            emit ended(error, stopped);
-        }, Qt::QueuedConnection);
+        QMetaObject::invokeMethod(
+            this,
+            [this, finish, error, stopped] {
+                running_ = false;
+                if (finish) finish();
+                emit ended(error, stopped);
+            },
+            Qt::QueuedConnection);
     });
 }
 

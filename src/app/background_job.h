@@ -9,8 +9,8 @@
 
 namespace porb::app {
 
-/// Long work on a thread of its own, one at a time: told about as it goes, stopped at will; what it returns is run on
-/// the window's thread and makes the edit.
+/// Long work on a thread of its own, one at a time: told about as it goes, stopped at will; what it returns
+/// is run on the window's thread and makes the edit.
 class BackgroundJob : public QObject {
     Q_OBJECT
   public:

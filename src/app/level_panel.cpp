@@ -3,9 +3,9 @@
 #include "app/number_field.h"
 #include "base/angle.h"
 #include "project/orientation.h"
+#include "project/span.h"
 #include "solve/level.h"
 #include "steady/track.h"
-#include "stitch/compose.h"
 
 #include <QFormLayout>
 #include <QProgressBar>
@@ -15,12 +15,16 @@
 namespace porb::app {
 
 LevelPanel::LevelPanel(Session& session, PictureArea& picture, QWidget* parent)
-    : Panel("Level", "Let edges or gravity set it upright, drag the sphere, or type the angles. Double-click what should be in front.", parent),
+    : Panel("Level",
+            "Let edges or gravity set it upright, drag the sphere, or type the angles. Double-click what "
+            "should be in front.",
+            parent),
       session_(session), picture_(picture) {
     setObjectName("level_panel");
     lean_ = new QLabel;
     lean_->setObjectName("lean_label");
     lean_->setProperty("role", "figure");
+    lean_->setStyleSheet("font-size: 15px;");
     column()->addWidget(lean_);
 
     group("UPRIGHT");
@@ -33,7 +37,9 @@ LevelPanel::LevelPanel(Session& session, PictureArea& picture, QWidget* parent)
     };
     auto* first = new QHBoxLayout;
     button(first, "Find upright edges", "find_edges", [this] { find_edges(); })->setProperty("role", "main");
-    button(first, "Gravity", "by_gravity", [this] { level_by_gravity(); })->setToolTip("From the motion record's acceleration");
+    button(first, "Gravity", "by_gravity", [this] {
+        level_by_gravity();
+    })->setToolTip("From the motion record's acceleration");
     column()->addLayout(first);
     auto* tools = new QHBoxLayout;
     const char* names[] = {"Upright line", "Level line", "Straight line"};
@@ -42,9 +48,12 @@ LevelPanel::LevelPanel(Session& session, PictureArea& picture, QWidget* parent)
         t->setObjectName(QString("line_tool_%1").arg(i));
         t->setText(names[i]);
         t->setCheckable(true);
-        t->setToolTip(i == 2 ? "Trace an edge that is straight; solves use it" : "Trace an edge in lens, window or map view");
+        t->setToolTip(i == 2 ? "Trace an edge that is straight; solves use it"
+                             : "Trace an edge in lens, window or map view");
         tools->addWidget(t);
-        connect(t, &QToolButton::clicked, this, [this, i](bool on) { picture_.set_line_tool(on ? std::optional(LineKind(i)) : std::nullopt); });
+        connect(t, &QToolButton::clicked, this, [this, i](bool on) {
+            picture_.set_line_tool(on ? std::optional(LineKind(i)) : std::nullopt);
+        });
     }
     column()->addLayout(tools);
     lines_ = new QLabel;
@@ -54,7 +63,8 @@ LevelPanel::LevelPanel(Session& session, PictureArea& picture, QWidget* parent)
     column()->addWidget(lines_);
     auto* second = new QHBoxLayout;
     by_lines_ = button(second, "Stand upright by lines", "by_lines", [this] { level_by_lines(); });
-    button(second, "Clear lines", "clear_lines", [this] { change("Clear lines", [](Shot& s) { s.lines.clear(); }); });
+    button(second, "Clear lines", "clear_lines",
+           [this] { change("Clear lines", [](Shot& s) { s.lines.clear(); }); });
     column()->addLayout(second);
 
     group("ORIENTATION");
@@ -66,7 +76,8 @@ LevelPanel::LevelPanel(Session& session, PictureArea& picture, QWidget* parent)
         f->setWrapping(limit == 180);
         form->addRow(name, f);
         connect(f, &NumberField::edited, this, [this, name] {
-            set(QString("Set %1").arg(QString(name).toLower()), {yaw_->value(), pitch_->value(), roll_->value()}, QString("level-") + name);
+            set(QString("Set %1").arg(QString(name).toLower()),
+                {yaw_->value(), pitch_->value(), roll_->value()}, QString("level-") + name);
         });
         connect(f, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
         return f;
@@ -78,7 +89,8 @@ LevelPanel::LevelPanel(Session& session, PictureArea& picture, QWidget* parent)
     auto* hold = new QCheckBox("Hold pitch and roll while dragging");
     hold->setObjectName("hold_pitch_roll");
     column()->addWidget(hold);
-    connect(hold, &QCheckBox::toggled, this, [this](bool on) { picture_.set_level_hold(on ? LevelHold::pitch_and_roll : LevelHold::none); });
+    connect(hold, &QCheckBox::toggled, this,
+            [this](bool on) { picture_.set_level_hold(on ? LevelHold::pitch_and_roll : LevelHold::none); });
     auto* third = new QHBoxLayout;
     button(third, "Face the window", "face_window", [this] {
         if (!session_.shot()) return;
@@ -86,18 +98,26 @@ LevelPanel::LevelPanel(Session& session, PictureArea& picture, QWidget* parent)
         change("Face the window's heading", [yaw](Shot& s) { turn_all(s, rotation_of({-yaw, 0, 0})); });
         picture_.set_look({0, picture_.look().pitch_deg, 0}, picture_.field_of_view());
     });
-    button(third, "Turn by 90°", "turn_90", [this] { change("Turn by 90°", [](Shot& s) { turn_all(s, rotation_of({90, 0, 0})); }); });
+    button(third, "Turn by 90°", "turn_90", [this] {
+        change("Turn by 90°", [](Shot& s) { turn_all(s, rotation_of({90, 0, 0})); });
+    });
     column()->addLayout(third);
     auto* fourth = new QHBoxLayout;
-    button(fourth, "Rig hung upside down", "upside_down", [this] { change("Turn upside down", [](Shot& s) { turn_all(s, rotation_of({0, 0, 180})); }); });
-    button(fourth, "As it stood", "as_it_stood", [this] { change("Reset the orientation", [](Shot& s) { s.orientation = {}, s.orientation_keys.clear(); }); });
+    button(fourth, "Rig hung upside down", "upside_down", [this] {
+        change("Turn upside down", [](Shot& s) { turn_all(s, rotation_of({0, 0, 180})); });
+    });
+    button(fourth, "As it stood", "as_it_stood", [this] {
+        change("Reset the orientation", [](Shot& s) { s.orientation = {}, s.orientation_keys.clear(); });
+    });
     column()->addLayout(fourth);
 
     group("OVER TIME");
     curves_ = new TurnCurves(session_);
     column()->addWidget(curves_);
     auto* fifth = new QHBoxLayout;
-    button(fifth, "Key here", "set_key", [this] { set_key(); })->setToolTip("Keep the orientation at the playhead; between keys it turns smoothly (H)");
+    button(fifth, "Key here", "set_key", [this] {
+        set_key();
+    })->setToolTip("Keep the orientation at the playhead; between keys it turns smoothly (H)");
     button(fifth, "Remove key", "remove_key", [this] { remove_key(); });
     column()->addLayout(fifth);
     keys_ = new QLabel;
@@ -109,7 +129,9 @@ LevelPanel::LevelPanel(Session& session, PictureArea& picture, QWidget* parent)
     group("STEADY");
     auto* sixth = new QHBoxLayout;
     button(sixth, "From the footage", "steady_footage", [this] { steady(SteadySource::footage); });
-    button(sixth, "From the record", "steady_record", [this] { steady(SteadySource::record); })->setToolTip("The camera's motion record; its offset and axes are found");
+    button(sixth, "From the record", "steady_record", [this] {
+        steady(SteadySource::record);
+    })->setToolTip("The camera's motion record; its offset and axes are found");
     column()->addLayout(sixth);
     progress_ = new QProgressBar;
     progress_->setObjectName("steady_progress");
@@ -130,6 +152,8 @@ LevelPanel::LevelPanel(Session& session, PictureArea& picture, QWidget* parent)
     steady_on_->setObjectName("steady_on");
     horizon_ = new QCheckBox("Keep the horizon");
     horizon_->setObjectName("keep_horizon");
+    horizon_->setToolTip("Follow headings only; leaning is always taken out");
+    steady_on_->setToolTip("Use the analysis, or leave the shake in");
     checks->addWidget(steady_on_);
     checks->addWidget(horizon_);
     column()->addLayout(checks);
@@ -137,6 +161,7 @@ LevelPanel::LevelPanel(Session& session, PictureArea& picture, QWidget* parent)
     steady_form->setVerticalSpacing(3);
     strength_ = new NumberField(0, 100, 1, 0, "%");
     strength_->setObjectName("steady_strength");
+    strength_->setToolTip("How much of the shake is taken out");
     follow_ = new NumberField(0, 60, 0.1, 1, "s");
     follow_->setObjectName("steady_follow");
     follow_->setToolTip("Turns slower than this are followed; 0 locks the direction");
@@ -147,27 +172,54 @@ LevelPanel::LevelPanel(Session& session, PictureArea& picture, QWidget* parent)
     steady_form->addRow("Follow turns of", follow_);
     steady_form->addRow("Shutter readout", readout_);
     column()->addLayout(steady_form);
+    findChild<QPushButton*>("find_edges")
+        ->setToolTip("Long straight edges of all pictures at the playhead (U)");
+    findChild<QPushButton*>("by_lines")
+        ->setToolTip("So that the traced lines that agree stand upright or level (Shift+U)");
+    findChild<QPushButton*>("clear_lines")->setToolTip("Removes all lines, found and traced");
+    findChild<QPushButton*>("face_window")
+        ->setToolTip("Turns the heading so that what the window looks at is in front");
+    findChild<QPushButton*>("turn_90")->setToolTip("A quarter to the right");
+    findChild<QPushButton*>("upside_down")->setToolTip("Turns over: the rig hung from above");
+    findChild<QPushButton*>("as_it_stood")->setToolTip("All angles 0, no keys");
+    findChild<QPushButton*>("remove_key")->setToolTip("Takes the key at the playhead away (Shift+H)");
+    findChild<QPushButton*>("steady_footage")->setToolTip("Follows the pictures from frame to frame (Y)");
     column()->addStretch(1);
 
     connect(stop_, &QPushButton::clicked, &job_, &BackgroundJob::stop);
     connect(&job_, &BackgroundJob::progressed, this, [this](double share, const QString& doing) {
         progress_->setValue(int(1000 * share));
         progress_->setFormat(doing + " %p %");
-        refresh_if_seen();
+        show_busy();
     });
     connect(&job_, &BackgroundJob::ended, this, [this](const QString& error, bool stopped) {
         if (!error.isEmpty()) session_.say(error, Signal::stop);
         if (stopped) session_.say("Stopped; nothing was changed.");
-        refresh_if_seen();
+        show_busy();
     });
-    connect(steady_on_, &QCheckBox::clicked, this, [this](bool on) { set_steady(on ? "Steady on" : "Steady off", [on](Steady& s) { s.on = on; }); });
-    connect(horizon_, &QCheckBox::clicked, this, [this](bool on) { set_steady("Keep the horizon", [on](Steady& s) { s.keep_horizon = on; }); });
-    connect(strength_, &NumberField::edited, this, [this](double v) { set_steady("Set the strength of steadying", [v](Steady& s) { s.strength = v / 100; }, "steady-strength"); });
-    connect(follow_, &NumberField::edited, this, [this](double v) { set_steady("Set which turns are followed", [v](Steady& s) { s.follow_s = v; }, "steady-follow"); });
-    connect(readout_, &NumberField::edited, this, [this](double v) { set_steady("Set the shutter's readout", [v](Steady& s) { s.readout_s = v / 1000; }, "steady-readout"); });
-    connect(&picture_, &PictureArea::line_tool_changed, this, [this] { refresh_if_seen(); });
+    connect(steady_on_, &QCheckBox::clicked, this,
+            [this](bool on) { set_steady(on ? "Steady on" : "Steady off", [on](Steady& s) { s.on = on; }); });
+    connect(horizon_, &QCheckBox::clicked, this,
+            [this](bool on) { set_steady("Keep the horizon", [on](Steady& s) { s.keep_horizon = on; }); });
+    connect(strength_, &NumberField::edited, this, [this](double v) {
+        set_steady(
+            "Set the strength of steadying", [v](Steady& s) { s.strength = v / 100; }, "steady-strength");
+    });
+    connect(follow_, &NumberField::edited, this, [this](double v) {
+        set_steady(
+            "Set which turns are followed", [v](Steady& s) { s.follow_s = v; }, "steady-follow");
+    });
+    connect(readout_, &NumberField::edited, this, [this](double v) {
+        set_steady(
+            "Set the shutter's readout", [v](Steady& s) { s.readout_s = v / 1000; }, "steady-readout");
+    });
+    for (NumberField* f : {strength_, follow_, readout_})
+        connect(f, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
+    connect(&picture_, &PictureArea::trace_tool_changed, this, [this] { show_tools(); });
     connect(&session_, &Session::project_changed, this, &LevelPanel::refresh_if_seen);
-    connect(&session_, &Session::playhead_changed, this, &LevelPanel::refresh_if_seen);
+    connect(&session_, &Session::playhead_changed, this, [this] {
+        if (isVisible() && session_.shot() && orientation_moves(*session_.shot())) show_angles();
+    });
     refresh();
 }
 
@@ -178,12 +230,21 @@ void LevelPanel::change(const QString& label, const std::function<void(Shot&)>& 
 void LevelPanel::set(const QString& label, const Turn& turn, const QString& key) {
     const Seconds t = session_.playhead();
     session_.edit_shot(
-        label, [&](Shot& s) { if (orientation_moves(s)) set_orientation(s, t, rotation_of(turn)); else s.orientation = tidied(turn); }, key);
+        label,
+        [&](Shot& s) {
+            if (orientation_moves(s))
+                set_orientation(s, t, rotation_of(turn));
+            else
+                s.orientation = tidied(turn);
+        },
+        key);
 }
 
-void LevelPanel::set_steady(const QString& label, const std::function<void(Steady&)>& work, const QString& key) {
+void LevelPanel::set_steady(const QString& label, const std::function<void(Steady&)>& work,
+                            const QString& key) {
     if (!session_.shot() || !session_.shot()->steady) return;
-    session_.edit_shot(label, [&](Shot& s) { work(*s.steady); }, key);
+    session_.edit_shot(
+        label, [&](Shot& s) { work(*s.steady); }, key);
 }
 
 void LevelPanel::set_line_tool(LineKind kind) {
@@ -193,26 +254,35 @@ void LevelPanel::set_line_tool(LineKind kind) {
 void LevelPanel::find_edges() {
     const Shot* shot = session_.shot();
     if (!shot || job_.is_running()) return;
-    job_.start([this, project = session_.project(), id = shot->id, at = session_.playhead(), library = session_.library()](
-                   const BackgroundJob::Tell& tell, const Cancel& cancel) -> BackgroundJob::Finish {
+    job_.start([this, project = session_.project(), id = shot->id, at = session_.playhead(),
+                library = session_.library()](const BackgroundJob::Tell& tell,
+                                              const Cancel& cancel) -> BackgroundJob::Finish {
         tell(0.1, "Finding edges");
         const auto lines = find_upright_lines(*project, *find_shot(*project, id), at, *library, cancel);
         return [this, lines, id, at] {
             if (!session_.shot() || session_.shot()->id != id) return;
-            if (lines.empty()) return session_.say("Too few upright edges were found. Trace three or more by hand, or try another moment.", Signal::care);
+            if (lines.empty())
+                return session_.say(
+                    "Too few upright edges were found. Trace three or more by hand, or try another moment.",
+                    Signal::care);
             QString words;
             session_.edit_shot("Upright by edges found", [&](Shot& s) {
                 std::erase_if(s.lines, [](const LineMark& l) { return l.found; });
                 Shot with = s;
                 with.lines = lines;
-                const Upright u = upright_from_lines(line_senses(with), orientation_at(s, at).transpose() * Vec3(0, -1, 0));
-                words = QString("%1 upright edges; it leant by %2°. They agree to %3°.").arg(lines.size()).arg(lean_deg(s, at, u.up), 0, 'f', 2).arg(u.error_deg, 0, 'f', 2);
+                const Upright u =
+                    upright_from_lines(line_senses(with), orientation_at(s, at).transpose() * Vec3(0, -1, 0));
+                words = QString("%1 upright edges; it leant by %2°. They agree to %3°.")
+                            .arg(lines.size())
+                            .arg(lean_deg(s, at, u.up), 0, 'f', 2)
+                            .arg(u.error_deg, 0, 'f', 2);
                 s.lines.insert(s.lines.end(), lines.begin(), lines.end());
                 set_upright(s, at, u.up);
             });
             session_.say(words);
         };
     });
+    show_busy();
 }
 
 void LevelPanel::level_by_lines() {
@@ -220,10 +290,14 @@ void LevelPanel::level_by_lines() {
     if (!shot) return;
     const Seconds at = session_.playhead();
     try {
-        const Upright u = upright_from_lines(line_senses(*shot), orientation_at(*shot, at).transpose() * Vec3(0, -1, 0));
+        const Upright u =
+            upright_from_lines(line_senses(*shot), orientation_at(*shot, at).transpose() * Vec3(0, -1, 0));
         const double lean = lean_deg(*shot, at, u.up);
         change("Upright by lines", [&](Shot& s) { set_upright(s, at, u.up); });
-        session_.say(QString("It leant by %1°. The lines agree to %2°; up is sure to %3°.").arg(lean, 0, 'f', 2).arg(u.error_deg, 0, 'f', 2).arg(u.sure_deg, 0, 'f', 2));
+        session_.say(QString("It leant by %1°. The lines agree to %2°; up is sure to %3°.")
+                         .arg(lean, 0, 'f', 2)
+                         .arg(u.error_deg, 0, 'f', 2)
+                         .arg(u.sure_deg, 0, 'f', 2));
     } catch (const std::exception& e) {
         session_.say(e.what(), Signal::care);
     }
@@ -232,12 +306,16 @@ void LevelPanel::level_by_lines() {
 void LevelPanel::level_by_gravity() {
     const Shot* shot = session_.shot();
     if (!shot || job_.is_running()) return;
-    if (!shot->motion) return session_.say("The shot has no motion record. Read one in Rig, under calibration and rig files.", Signal::care);
-    job_.start([this, project = session_.project(), id = shot->id, at = session_.playhead(), library = session_.library()](
-                   const BackgroundJob::Tell&, const Cancel&) -> BackgroundJob::Finish {
+    if (!shot->motion)
+        return session_.say(
+            "The shot has no motion record. Read one in Rig, under calibration and rig files.", Signal::care);
+    job_.start([this, project = session_.project(), id = shot->id, at = session_.playhead(),
+                library = session_.library()](const BackgroundJob::Tell&,
+                                              const Cancel&) -> BackgroundJob::Finish {
         const Shot& s = *find_shot(*project, id);
         const Span used = used_span(*project, s, *library);
-        const Upright u = upright_from_record(s, load_motion(s.motion->path), used.in.to_double(), used.out.to_double());
+        const Upright u =
+            upright_from_record(s, load_motion(s.motion->path), used.in.to_double(), used.out.to_double());
         return [this, u, at] {
             session_.edit_shot("Upright by gravity", [&](Shot& to) { set_upright(to, at, u.up); });
             session_.say(QString("Upright by gravity, sure to %1°.").arg(u.sure_deg, 0, 'f', 3));
@@ -249,7 +327,8 @@ void LevelPanel::set_key() {
     const Seconds t = session_.playhead();
     change("Set an orientation key", [t](Shot& s) {
         const Turn now = tidied(turn_of(keyed_orientation(s, t.to_double())));
-        auto it = std::lower_bound(s.orientation_keys.begin(), s.orientation_keys.end(), t, [](const OrientationKey& k, Seconds at) { return k.time < at; });
+        auto it = std::lower_bound(s.orientation_keys.begin(), s.orientation_keys.end(), t,
+                                   [](const OrientationKey& k, Seconds at) { return k.time < at; });
         if (it != s.orientation_keys.end() && it->time == t) return;
         s.orientation_keys.insert(it, {t, now});
     });
@@ -267,55 +346,87 @@ void LevelPanel::remove_key() {
 void LevelPanel::steady(SteadySource source) {
     const Shot* shot = session_.shot();
     if (!shot || job_.is_running()) return;
-    job_.start([this, source, project = session_.project(), id = shot->id, library = session_.library()](const BackgroundJob::Tell& tell,
-                                                                                                     const Cancel& cancel) -> BackgroundJob::Finish {
+    job_.start([this, source, project = session_.project(), id = shot->id, library = session_.library()](
+                   const BackgroundJob::Tell& tell, const Cancel& cancel) -> BackgroundJob::Finish {
         auto next = std::make_shared<Shot>(*find_shot(*project, id));
-        const QString words = QString::fromStdString(
-            steady_shot(*project, *next, source, source == SteadySource::record, *library, [&](double share) { tell(share, "Following"); }, cancel));
+        const QString words = QString::fromStdString(steady_shot(
+            *project, *next, source, source == SteadySource::record, *library,
+            [&](double share) { tell(share, "Following"); }, cancel));
         return [this, next, words] {
-            session_.edit_shot("Steady the shot", [&](Shot& s) { s.steady = next->steady, s.motion = next->motion; });
+            session_.edit_shot("Steady the shot",
+                               [&](Shot& s) { s.steady = next->steady, s.motion = next->motion; });
             session_.say("Steadied: " + words + ".");
         };
     });
 }
 
+void LevelPanel::show_angles() {
+    const Shot* shot = session_.shot();
+    // One orientation for all is shown as it was typed; a moving one as it is now.
+    const bool moves = shot && orientation_moves(*shot);
+    const Turn t = !shot   ? Turn{}
+                   : moves ? turn_of(orientation_at(*shot, session_.playhead()))
+                           : shot->orientation;
+    yaw_->set_quietly(t.yaw_deg);
+    pitch_->set_quietly(t.pitch_deg);
+    roll_->set_quietly(t.roll_deg);
+    const Vec3 up = rotation_of(t) * Vec3(0, -1, 0);
+    lean_->setText(QString("%1° from the rig's own upright")
+                       .arg(degrees(std::acos(std::clamp(-up.y(), -1.0, 1.0))), 0, 'f', 1));
+}
+
+void LevelPanel::show_tools() {
+    for (int i = 0; i < 3; ++i) tools_[i]->setChecked(picture_.line_tool() == std::optional(LineKind(i)));
+}
+
+void LevelPanel::show_busy() {
+    progress_->setVisible(job_.is_running());
+    stop_->setVisible(job_.is_running());
+}
+
 void LevelPanel::refresh() {
     const Shot* shot = session_.shot();
     setEnabled(shot != nullptr);
-    const Turn t = shot ? turn_of(orientation_at(*shot, session_.playhead())) : Turn{};
-    const bool moves = shot && orientation_moves(*shot);
-    const Turn shown = shot && !moves ? shot->orientation : t;
-    yaw_->set_quietly(shown.yaw_deg);
-    pitch_->set_quietly(shown.pitch_deg);
-    roll_->set_quietly(shown.roll_deg);
-    const Vec3 up = rotation_of(shown) * Vec3(0, -1, 0);
-    lean_->setText(QString("%1° from the rig's own upright").arg(degrees(std::acos(std::clamp(-up.y(), -1.0, 1.0))), 0, 'f', 1));
-    lean_->setStyleSheet("font-size: 15px;");
-    const bool busy = job_.is_running();
-    progress_->setVisible(busy);
-    stop_->setVisible(busy);
-    for (int i = 0; i < 3; ++i) tools_[i]->setChecked(picture_.line_tool() == std::optional(LineKind(i)));
+    show_angles();
+    show_tools();
+    show_busy();
     if (!shot) return;
-    const auto count = [&](LineKind k) { return std::count_if(shot->lines.begin(), shot->lines.end(), [k](const LineMark& l) { return l.kind == k; }); };
-    QString words = shot->lines.empty() ? "No lines yet. Trace three or more." : QString("%1 upright, %2 level, %3 straight").arg(count(LineKind::vertical)).arg(count(LineKind::horizontal)).arg(count(LineKind::straight));
+    const auto count = [&](LineKind k) {
+        return std::count_if(shot->lines.begin(), shot->lines.end(),
+                             [k](const LineMark& l) { return l.kind == k; });
+    };
+    QString words = shot->lines.empty() ? "No lines yet. Trace three or more."
+                                        : QString("%1 upright, %2 level, %3 straight")
+                                              .arg(count(LineKind::vertical))
+                                              .arg(count(LineKind::horizontal))
+                                              .arg(count(LineKind::straight));
     if (count(LineKind::vertical) + count(LineKind::horizontal) >= 2) try {
-            const Upright u = upright_from_lines(line_senses(*shot), orientation_at(*shot, session_.playhead()).transpose() * Vec3(0, -1, 0));
-            words += QString("; %1 agree to %2°, lean now %3°").arg(std::count(u.agrees.begin(), u.agrees.end(), true)).arg(u.error_deg, 0, 'f', 2).arg(lean_deg(*shot, session_.playhead(), u.up), 0, 'f', 2);
+            const Upright u = upright_from_lines(
+                line_senses(*shot), orientation_at(*shot, session_.playhead()).transpose() * Vec3(0, -1, 0));
+            words += QString("; %1 agree to %2°, lean now %3°")
+                         .arg(std::count(u.agrees.begin(), u.agrees.end(), true))
+                         .arg(u.error_deg, 0, 'f', 2)
+                         .arg(lean_deg(*shot, session_.playhead(), u.up), 0, 'f', 2);
         } catch (const std::exception&) {
             words += "; not enough yet to tell which way is up";
         }
     lines_->setText(words);
     by_lines_->setEnabled(shot->lines.size() >= 2);
-    keys_->setText(shot->orientation_keys.empty() ? "No keys: one orientation for the whole shot." : QString("%1 keys").arg(shot->orientation_keys.size()));
+    keys_->setText(shot->orientation_keys.empty() ? "No keys: one orientation for the whole shot."
+                                                  : QString("%1 keys").arg(shot->orientation_keys.size()));
     const bool has = shot->steady.has_value();
-    for (QWidget* w : std::initializer_list<QWidget*>{steady_on_, horizon_, strength_, follow_, readout_}) w->setEnabled(has);
+    for (QWidget* w : std::initializer_list<QWidget*>{steady_on_, horizon_, strength_, follow_, readout_})
+        w->setEnabled(has);
     const Steady s = shot->steady.value_or(Steady{});
     steady_on_->setChecked(has && s.on);
     horizon_->setChecked(s.keep_horizon);
     strength_->set_quietly(100 * s.strength);
     follow_->set_quietly(s.follow_s);
     readout_->set_quietly(1000 * s.readout_s);
-    steady_words_->setText(has ? QString("Analysed from the %1, %2 s").arg(s.source == SteadySource::record ? "record" : "footage").arg(double(s.path->size()) * s.step_s, 0, 'f', 1) : "Not analysed yet.");
+    steady_words_->setText(has ? QString("Analysed from the %1, %2 s")
+                                     .arg(s.source == SteadySource::record ? "record" : "footage")
+                                     .arg(double(s.path->size()) * s.step_s, 0, 'f', 1)
+                               : "Not analysed yet.");
 }
 
 } // namespace porb::app

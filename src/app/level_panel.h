@@ -14,7 +14,8 @@ namespace porb::app {
 
 class NumberField;
 
-/// The turning of the rig over time, before and after steadying: yaw, pitch and roll, with the orientation keys.
+/// The turning of the rig over time, before and after steadying: yaw, pitch and roll, with the orientation
+/// keys.
 class TurnCurves : public QWidget {
     Q_OBJECT
   public:
@@ -28,15 +29,26 @@ class TurnCurves : public QWidget {
 
   private:
     QRectF plot() const;
+    const std::vector<Turn>& turns(int steps); ///< along the shot, kept until something of it changes
     double x_of(double seconds) const;
     Session& session_;
+    struct Key {
+        Turn orientation;
+        std::vector<OrientationKey> keys;
+        std::optional<Steady> steady;
+        double length_s = 0;
+        int steps = 0;
+        bool operator==(const Key&) const = default;
+    };
+    Key key_;
+    std::vector<Turn> turns_;  ///< of key_
     int held_ = -1, axis_ = 0; ///< a key being dragged, and which of its angles
     double grip_y_ = 0;
     Turn grip_turn_;
 };
 
-/// Level: upright and facing what matters, by lines, gravity, typed angles or dragging the sphere; keys over time;
-/// steadying.
+/// Level: upright and facing what matters, by lines, gravity, typed angles or dragging the sphere; keys over
+/// time; steadying.
 class LevelPanel : public Panel {
     Q_OBJECT
   public:
@@ -52,6 +64,9 @@ class LevelPanel : public Panel {
 
   private:
     void refresh() override;
+    void show_angles();
+    void show_tools();
+    void show_busy();
     void set(const QString& label, const Turn& turn, const QString& key = {});
     void change(const QString& label, const std::function<void(Shot&)>& work, const QString& key = {});
     void set_steady(const QString& label, const std::function<void(Steady&)>& work, const QString& key = {});

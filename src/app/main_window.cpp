@@ -100,10 +100,11 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder)
     panels_ = new QStackedWidget;
     gather_ = new GatherPanel(session_, service_);
     rig_ = new RigPanel(session_);
-    points_ = new PointsPanel(session_);
+    points_ = new PointsPanel(session_, *picture_);
     level_ = new LevelPanel(session_, *picture_);
     master_ = new MasterPanel(session_, queue_);
-    for (QWidget* panel : std::initializer_list<QWidget*>{gather_, rig_, points_, level_, new SeamsPanel(session_), master_}) {
+    for (QWidget* panel :
+         std::initializer_list<QWidget*>{gather_, rig_, points_, level_, new SeamsPanel(session_), master_}) {
         auto* scroll = new QScrollArea;
         scroll->setWidgetResizable(true);
         scroll->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);
@@ -129,8 +130,11 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder)
     connect(gather_, &GatherPanel::align_wanted, this, [this] { show_align(!align_->isVisible()); });
     connect(align_, &AlignStrip::closed, this, [this] { show_align(false); });
     connect(&timeline_->ruler(), &TimeRuler::marker_wanted, this, &MainWindow::edit_marker);
-    connect(picture_, &PictureArea::mode_changed, this,
-            [this] { views_->setCurrentIndex(picture_->mode() == ViewMode::rig ? 1 : picture_->mode() == ViewMode::pair ? 2 : 0); });
+    connect(picture_, &PictureArea::mode_changed, this, [this] {
+        views_->setCurrentIndex(picture_->mode() == ViewMode::rig    ? 1
+                                : picture_->mode() == ViewMode::pair ? 2
+                                                                     : 0);
+    });
     connect(picture_, &PictureArea::add_files_wanted, gather_, &GatherPanel::choose_files);
     connect(picture_, &PictureArea::demo_wanted, this, [this] { open_demo("dual"); });
     connect(&session_, &Session::said, this, &MainWindow::say);
@@ -243,11 +247,13 @@ void MainWindow::set_station(Station station) {
     if (station != Station::gather) align_->hide();
     picture_->set_drag_use(station == Station::level ? DragUse::level : DragUse::look);
     picture_->set_lines_shown(station == Station::level);
-    if (station != Station::level) picture_->set_line_tool(std::nullopt);
+    picture_->set_line_tool(std::nullopt);
     lane_->setVisible(station == Station::points);
     timeline_->setFixedHeight(station == Station::points ? 128 : 96);
-    if (station == Station::points) picture_->set_mode(ViewMode::pair);
-    else if (picture_->mode() == ViewMode::pair) picture_->set_mode(ViewMode::map);
+    if (station == Station::points)
+        picture_->set_mode(ViewMode::pair);
+    else if (picture_->mode() == ViewMode::pair)
+        picture_->set_mode(ViewMode::map);
 }
 
 void MainWindow::say(const QString& text, Signal signal) {

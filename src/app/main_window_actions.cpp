@@ -2,9 +2,9 @@
 #include "app/align_strip.h"
 #include "app/command_palette.h"
 #include "app/gather_panel.h"
+#include "app/level_panel.h"
 #include "app/main_window.h"
 #include "app/master_panel.h"
-#include "app/level_panel.h"
 #include "app/points_desk.h"
 #include "app/points_panel.h"
 #include "app/rig_panel.h"
@@ -138,18 +138,26 @@ void MainWindow::make_actions() {
     go->addAction(action("Next shot", QKeySequence("Ctrl+PgDown"), [this] { next_shot(1); }));
     go->addAction(action("Previous shot", QKeySequence("Ctrl+PgUp"), [this] { next_shot(-1); }));
     go->addSeparator();
-    const auto points_work = [&](const QString& text, const QKeySequence& key, const std::function<void()>& work) {
+    const auto points_work = [&](const QString& text, const QKeySequence& key,
+                                 const std::function<void()>& work) {
         go->addAction(action(text, key, [this, work] {
             set_station(Station::points);
             work();
         }));
     };
     points_work("Find points and solve", QKeySequence("Ctrl+P"), [this] { points_->find_and_solve(); });
-    points_work("Solve again from the points there are", QKeySequence("Ctrl+Shift+P"), [this] { points_->solve_again(); });
+    points_work("Solve again from the points there are", QKeySequence("Ctrl+Shift+P"),
+                [this] { points_->solve_again(); });
     points_work("Stop finding and solving", {}, [this] { points_->job().stop(); });
+    points_work("Trace a region to avoid", QKeySequence("X"),
+                [this] { points_->trace_region(PictureArea::RegionTool::avoid); });
+    points_work("Trace a region to look in", QKeySequence("Shift+X"),
+                [this] { points_->trace_region(PictureArea::RegionTool::only); });
     go->addAction(action("Add a sample here", QKeySequence("Shift+M"), [this] { points_->add_sample(); }));
-    go->addAction(action("Make what the window looks at single", QKeySequence("J"), [this] { make_single(); }));
-    const auto level_work = [&](const QString& text, const QKeySequence& key, const std::function<void()>& work) {
+    go->addAction(
+        action("Make what the window looks at single", QKeySequence("J"), [this] { make_single(); }));
+    const auto level_work = [&](const QString& text, const QKeySequence& key,
+                                const std::function<void()>& work) {
         go->addAction(action(text, key, [this, work] {
             set_station(Station::level);
             work();
@@ -158,13 +166,17 @@ void MainWindow::make_actions() {
     level_work("Stand upright by edges found", QKeySequence("U"), [this] { level_->find_edges(); });
     level_work("Stand upright by drawn lines", QKeySequence("Shift+U"), [this] { level_->level_by_lines(); });
     level_work("Stand upright by gravity", {}, [this] { level_->level_by_gravity(); });
-    level_work("Trace an upright line", QKeySequence("D"), [this] { level_->set_line_tool(LineKind::vertical); });
-    level_work("Trace a level line", QKeySequence("Shift+D"), [this] { level_->set_line_tool(LineKind::horizontal); });
+    level_work("Trace an upright line", QKeySequence("D"),
+               [this] { level_->set_line_tool(LineKind::vertical); });
+    level_work("Trace a level line", QKeySequence("Shift+D"),
+               [this] { level_->set_line_tool(LineKind::horizontal); });
     level_work("Trace a straight line", {}, [this] { level_->set_line_tool(LineKind::straight); });
     level_work("Set an orientation key here", QKeySequence("H"), [this] { level_->set_key(); });
     level_work("Remove the orientation key here", QKeySequence("Shift+H"), [this] { level_->remove_key(); });
-    level_work("Steady from the footage", QKeySequence("Y"), [this] { level_->steady(SteadySource::footage); });
-    level_work("Steady from the motion record", QKeySequence("Shift+Y"), [this] { level_->steady(SteadySource::record); });
+    level_work("Steady from the footage", QKeySequence("Y"),
+               [this] { level_->steady(SteadySource::footage); });
+    level_work("Steady from the motion record", QKeySequence("Shift+Y"),
+               [this] { level_->steady(SteadySource::record); });
     go->addSeparator();
     go->addAction(action("Load a rig file…", {}, [this] { rig_->load_rig_file(); }));
     go->addAction(action("Save the rig as a file…", {}, [this] { rig_->save_rig_file(); }));
@@ -286,10 +298,17 @@ void MainWindow::make_single() {
     const Vec3 direction = orientation_at(*shot, session_.playhead()).transpose() * ahead;
     const double radius = std::clamp(picture_->field_of_view() / 5, 4.0, 20.0);
     const auto s = suggest_agree_distance(*shot, direction, radius);
-    if (!s) return session_.say("There are too few solved points where the window looks. Find points first, or look at an overlap.", Signal::care);
-    session_.edit_shot("Agree where the window looks", [&](Shot& to) { to.agree_distance_m = s->distance_m; });
-    session_.say(s->distance_m > 0 ? QString("All cameras agree at %1 m, from %2 points there.").arg(s->distance_m, 0, 'f', 2).arg(s->points)
-                                   : QString("All cameras agree far away, from %1 points there.").arg(s->points));
+    if (!s)
+        return session_.say("There are too few solved points where the window looks. Find points first, or "
+                            "look at an overlap.",
+                            Signal::care);
+    session_.edit_shot("Agree where the window looks",
+                       [&](Shot& to) { to.agree_distance_m = s->distance_m; });
+    session_.say(s->distance_m > 0
+                     ? QString("All cameras agree at %1 m, from %2 points there.")
+                           .arg(s->distance_m, 0, 'f', 2)
+                           .arg(s->points)
+                     : QString("All cameras agree far away, from %1 points there.").arg(s->points));
 }
 
 void MainWindow::next_shot(int step) {

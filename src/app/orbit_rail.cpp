@@ -13,7 +13,8 @@ constexpr double kBody = 8.5; ///< radius of a station's disc
 }
 
 QString station_name(Station station) {
-    static const std::array<const char*, kStations> names = {"Gather", "Rig", "Points", "Level", "Seams", "Master"};
+    static const std::array<const char*, kStations> names = {"Gather", "Rig",   "Points",
+                                                             "Level",  "Seams", "Master"};
     return names[std::size_t(station)];
 }
 
@@ -76,10 +77,13 @@ void OrbitRail::refresh() {
     double widest = 0;
     for (const auto& c : shot->rig.cameras) widest = std::max(widest, field_of_view_deg(c.lens));
     states_[1] = {assigned > 0 ? 1.0 : 0.5, QString("%1 × %2°").arg(count).arg(widest, 0, 'f', 1), false};
-    const auto kept = std::find_if(shot->solves.rbegin(), shot->solves.rend(), [&](const KeptSolve& k) { return k.rig == shot->rig; });
+    const auto kept = std::find_if(shot->solves.rbegin(), shot->solves.rend(),
+                                   [&](const KeptSolve& k) { return k.rig == shot->rig; });
     const bool solved = kept != shot->solves.rend();
-    states_[2] = {solved ? 1.0 : shot->points->empty() ? 0.0 : 0.5,
-                  solved ? QString("%1 px").arg(kept->rms_px, 0, 'f', 2)
+    states_[2] = {solved                  ? 1.0
+                  : shot->points->empty() ? 0.0
+                                          : 0.5,
+                  solved                  ? QString("%1 px").arg(kept->rms_px, 0, 'f', 2)
                   : shot->points->empty() ? QString("not solved")
                                           : QString("changed since"),
                   solved && kept->rms_px > 1.5};

@@ -3,7 +3,6 @@
 #include "app/overlays.h"
 #include "app/picture_service.h"
 #include "app/session.h"
-#include "solve/bundle.h"
 
 #include <QWidget>
 
@@ -39,9 +38,13 @@ class PictureArea : public QWidget {
     /// Control points: their misses on a lens, what they will double by on the sphere.
     void set_points_shown(bool on);
     void set_lines_shown(bool on) { lines_shown_ = on, update(); }
-    /// With a kind, dragging traces a line of it.
+    /// With a kind, dragging traces a line of it; with a region tool, an outline in which points are looked
+    /// for, or not.
     void set_line_tool(std::optional<LineKind> kind);
     std::optional<LineKind> line_tool() const { return line_tool_; }
+    enum class RegionTool { none, avoid, only };
+    void set_region_tool(RegionTool tool);
+    RegionTool region_tool() const { return region_tool_; }
     void reset_look();
     Turn look() const { return look_; }
     double field_of_view() const { return fov_deg_; }
@@ -59,7 +62,7 @@ class PictureArea : public QWidget {
   signals:
     void mode_changed();
     void look_changed();
-    void line_tool_changed();
+    void trace_tool_changed();
     void add_files_wanted();
     void demo_wanted();
 
@@ -129,11 +132,12 @@ class PictureArea : public QWidget {
     QWidget* empty_ = nullptr;
     bool points_shown_ = false, lines_shown_ = false;
     std::optional<LineKind> line_tool_;
+    RegionTool region_tool_ = RegionTool::none;
+    bool traces() const { return line_tool_ || region_tool_ != RegionTool::none; }
+    void add_line(const QPolygonF& trace);
+    void add_region(const QPolygonF& trace);
     QPolygonF trace_;   ///< of the line being drawn, widget places
     QStringList words_; ///< what overlays have to say, drawn with the rest
-    Shared<ControlPoints> fitted_points_;
-    Rig fitted_rig_;
-    std::vector<PointFit> fits_; ///< of fitted_points_ under fitted_rig_
 };
 
 } // namespace porb::app

@@ -116,10 +116,12 @@ void PictureArea::mouseDoubleClickEvent(QMouseEvent* event) {
             emit look_changed();
             set_mode(ViewMode::window);
         }
-    } else if (drag_use_ == DragUse::level && session_.shot() && !line_tool_) {
+    } else if (drag_use_ == DragUse::level && session_.shot() && !traces()) {
         if (const auto d = direction_at(event->position())) {
             const double yaw = degrees(std::atan2(d->x(), d->z()));
-            session_.edit_shot("Face what was clicked", [yaw](Shot& s) { turn_all(s, rotation_of({-yaw, 0, 0})); });
+            session_.edit_shot("Face what was clicked", [yaw](Shot& s) {
+                turn_all(s, rotation_of({-yaw, 0, 0}));
+            });
         }
     }
 }
@@ -139,8 +141,10 @@ void PictureArea::drag_level(const QPointF& to) {
     session_.edit_shot(
         "Level by dragging",
         [&](Shot& s) {
-            if (orientation_moves(s)) set_orientation(s, session_.playhead(), orientation);
-            else s.orientation = turn_of(orientation);
+            if (orientation_moves(s))
+                set_orientation(s, session_.playhead(), orientation);
+            else
+                s.orientation = turn_of(orientation);
         },
         "drag-level");
 }
@@ -194,7 +198,7 @@ void PictureArea::wheelEvent(QWheelEvent* event) {
 void PictureArea::keyPressEvent(QKeyEvent* event) {
     const double step = event->modifiers() & Qt::ShiftModifier ? 1 : 5;
     const QPointF middle(width() / 2.0, height() / 2.0);
-    if (event->key() == Qt::Key_Escape && line_tool_) return set_line_tool(std::nullopt);
+    if (event->key() == Qt::Key_Escape && traces()) return set_line_tool(std::nullopt);
     if (mode_ == ViewMode::window) {
         switch (event->key()) {
         case Qt::Key_Left:

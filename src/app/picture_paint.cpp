@@ -279,8 +279,13 @@ void PictureArea::paint_words(QPainter& p) {
         p.drawText(box, Qt::AlignCenter | Qt::TextWordWrap, text);
     };
     if (!words_.isEmpty()) badge(words_.join("\n"), Qt::AlignBottom | Qt::AlignLeft, colour::text);
+    if (region_tool_ != RegionTool::none)
+        badge(region_tool_ == RegionTool::avoid ? "Trace round what points should avoid (Esc ends)"
+                                                : "Trace round where points should be looked for (Esc ends)",
+              Qt::AlignTop | Qt::AlignRight, colour::accent);
     if (line_tool_)
-        badge("Trace along the edge: press at one end, let go at the other (Esc ends)", Qt::AlignTop | Qt::AlignRight, colour::accent);
+        badge("Trace along the edge: press at one end, let go at the other (Esc ends)",
+              Qt::AlignTop | Qt::AlignRight, colour::accent);
     if (flicker_.isActive() && selected() && neighbour() &&
         (mode_ == ViewMode::map || mode_ == ViewMode::window))
         badge(QString("flicker: camera %1")

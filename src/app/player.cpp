@@ -1,7 +1,7 @@
 #include "app/player.h"
 
 #include "media/sound.h"
-#include "stitch/compose.h"
+#include "project/span.h"
 
 #include <QAudioDevice>
 #include <QAudioSink>

@@ -10,6 +10,7 @@
 #include <QProgressBar>
 #include <QPushButton>
 #include <QSpinBox>
+#include <QToolButton>
 
 namespace porb::app {
 
@@ -21,9 +22,12 @@ Freedom& freedom_of(SolveSettings& s, int i) {
 }
 } // namespace
 
-PointsPanel::PointsPanel(Session& session, QWidget* parent)
-    : Panel("Points", "What several lenses see alike tells how the rig really stands. Find points, solve, then look at those that miss.", parent),
-      session_(session) {
+PointsPanel::PointsPanel(Session& session, PictureArea& picture, QWidget* parent)
+    : Panel("Points",
+            "What several lenses see alike tells how the rig really stands. Find points, solve, then look at "
+            "those that miss.",
+            parent),
+      session_(session), picture_(picture) {
     setObjectName("points_panel");
     rms_ = new QLabel;
     rms_->setObjectName("rms_label");
@@ -54,7 +58,8 @@ PointsPanel::PointsPanel(Session& session, QWidget* parent)
     column()->addWidget(progress_);
     from_far_ = new QCheckBox("Cameras may be turned any way");
     from_far_->setObjectName("from_far");
-    from_far_->setToolTip("Take directions from the pictures when only the lenses and the rough layout are known");
+    from_far_->setToolTip(
+        "Take directions from the pictures when only the lenses and the rough layout are known");
     column()->addWidget(from_far_);
 
     group("SAMPLES");
@@ -62,6 +67,7 @@ PointsPanel::PointsPanel(Session& session, QWidget* parent)
     samples_ = new QSpinBox;
     samples_->setObjectName("samples");
     samples_->setRange(1, 100);
+    samples_->setToolTip("How many moments points are looked for at");
     pick_ = new QComboBox;
     pick_->setObjectName("sample_pick");
     pick_->addItems({"spread evenly", "best moments"});
@@ -77,6 +83,43 @@ PointsPanel::PointsPanel(Session& session, QWidget* parent)
     samples_text_->setWordWrap(true);
     column()->addWidget(samples_text_);
 
+    group("WHERE TO LOOK");
+    auto* region_row = new QHBoxLayout;
+    const auto tool = [&](const char* name, const QString& text, const QString& tip,
+                          PictureArea::RegionTool which) {
+        auto* t = new QToolButton;
+        t->setObjectName(name);
+        t->setText(text);
+        t->setToolTip(tip);
+        t->setCheckable(true);
+        region_row->addWidget(t);
+        connect(t, &QToolButton::clicked, this, [this, which](bool on) {
+            picture_.set_region_tool(on ? which : PictureArea::RegionTool::none);
+        });
+        return t;
+    };
+    avoid_ = tool("avoid_region", "Avoid…",
+                  "Trace an outline on a lens or the map in which no points are looked for (X)",
+                  PictureArea::RegionTool::avoid);
+    only_ = tool("only_region", "Only in…",
+                 "Trace an outline on a lens or the map; points are looked for only in such (Shift+X)",
+                 PictureArea::RegionTool::only);
+    auto* clear = new QPushButton("Clear");
+    clear->setObjectName("clear_regions");
+    clear->setToolTip("Removes all outlines: points are looked for everywhere");
+    region_row->addWidget(clear);
+    column()->addLayout(region_row);
+    regions_ = new QLabel;
+    regions_->setObjectName("regions_text");
+    regions_->setProperty("role", "hint");
+    column()->addWidget(regions_);
+    connect(clear, &QPushButton::clicked, this,
+            [this] { set("Clear regions", [](Shot& s) { s.regions.clear(); }); });
+    connect(&picture_, &PictureArea::trace_tool_changed, this, [this] {
+        avoid_->setChecked(picture_.region_tool() == PictureArea::RegionTool::avoid);
+        only_->setChecked(picture_.region_tool() == PictureArea::RegionTool::only);
+    });
+
     group("A SOLVE MAY CHANGE");
     auto* form = new QFormLayout;
     form->setVerticalSpacing(3);
@@ -84,6 +127,7 @@ PointsPanel::PointsPanel(Session& session, QWidget* parent)
     for (int i = 0; i < 5; ++i) {
         auto* c = freedoms_[i] = new QComboBox;
         c->setObjectName(QString("freedom_%1").arg(i));
+        c->setToolTip("What a solve may do with it; cameras that are locked in Rig stay as they are");
         c->addItems({"locked", i < 2 ? "locked" : "the same for alike lenses", "each camera's own"});
         if (i < 2) c->removeItem(1);
         form->addRow(names[i], c);
@@ -95,14 +139,18 @@ PointsPanel::PointsPanel(Session& session, QWidget* parent)
     column()->addLayout(form);
     own_distance_ = new QCheckBox("Each point at its own distance");
     own_distance_->setObjectName("own_distance");
+    own_distance_->setToolTip(
+        "Near things then help instead of hurting; otherwise all points lie at the agree distance");
     column()->addWidget(own_distance_);
 
     group("LEAVE OUT");
     auto* limit_row = new QHBoxLayout;
     limit_ = new NumberField(0.05, 100, 0.05, 2, "px");
     limit_->setObjectName("drop_limit");
+    connect(limit_, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
     auto* drop = new QPushButton("Leave out");
     drop->setObjectName("drop_above");
+    drop->setToolTip("Leaves out every point that misses by more than this; they stay in the table");
     would_drop_ = new QLabel;
     would_drop_->setObjectName("would_drop");
     would_drop_->setProperty("role", "hint");
@@ -116,7 +164,6 @@ PointsPanel::PointsPanel(Session& session, QWidget* parent)
     kept_ = new QListWidget;
     kept_->setObjectName("kept_solves");
     kept_->setFixedHeight(84);
-    kept_->setToolTip("Double-click to return to one");
     column()->addWidget(kept_);
     undetermined_ = new QLabel;
     undetermined_->setObjectName("undetermined");
@@ -131,35 +178,43 @@ PointsPanel::PointsPanel(Session& session, QWidget* parent)
     connect(here, &QPushButton::clicked, this, &PointsPanel::add_sample);
     connect(samples_, &QSpinBox::editingFinished, this, [this] {
         if (session_.shot() && samples_->value() != session_.shot()->solving.samples)
-            set("Set the number of samples", [n = samples_->value()](Shot& s) { s.solving.samples = n, s.solving.by_hand.clear(); });
+            set("Set the number of samples",
+                [n = samples_->value()](Shot& s) { s.solving.samples = n, s.solving.by_hand.clear(); });
     });
     connect(pick_, &QComboBox::activated, this, [this](int i) {
-        set("Choose how samples are picked", [i](Shot& s) { s.solving.pick = SamplePick(i), s.solving.by_hand.clear(); });
+        set("Choose how samples are picked",
+            [i](Shot& s) { s.solving.pick = SamplePick(i), s.solving.by_hand.clear(); });
     });
-    connect(own_distance_, &QCheckBox::clicked, this, [this](bool on) { set("Distances of points", [on](Shot& s) { s.solving.depth_per_point = on; }); });
+    connect(own_distance_, &QCheckBox::clicked, this, [this](bool on) {
+        set("Distances of points", [on](Shot& s) { s.solving.depth_per_point = on; });
+    });
     connect(limit_, &NumberField::edited, this, [this](double v) {
-        set("Set the limit of misses", [v](Shot& s) { s.solving.limit_px = v; }, "drop-limit");
+        set(
+            "Set the limit of misses", [v](Shot& s) { s.solving.limit_px = v; }, "drop-limit");
     });
     connect(drop, &QPushButton::clicked, this, [this] {
         if (!session_.shot()) return;
-        const auto fits = measure_points(*session_.shot());
+        const auto fits = session_.point_fits();
         int n = 0;
-        set("Leave out points that miss", [&](Shot& s) { s.points.edit([&](ControlPoints& p) { n = drop_above(p, fits, s.solving.limit_px); }); });
+        set("Leave out points that miss", [&](Shot& s) {
+            s.points.edit([&](ControlPoints& p) { n = drop_above(p, fits, s.solving.limit_px); });
+        });
         session_.say(QString("%1 points left out. Solve again to use the rest.").arg(n));
     });
     connect(kept_, &QListWidget::itemActivated, this, [this](QListWidgetItem* item) {
         const int id = item->data(Qt::UserRole).toInt();
-        session_.edit_shot("Return to " + item->text().section(':', 0, 0), [id](Shot& s) { return_to_solve(s, id); }, {}, {OriginKind::solve, ""});
+        session_.edit_shot("Return to " + item->text().section(':', 0, 0),
+                           [id](Shot& s) { return_to_solve(s, id); }, {}, {OriginKind::solve, ""});
     });
     connect(&job_, &BackgroundJob::progressed, this, [this](double share, const QString& doing) {
         progress_->setValue(int(1000 * share));
         progress_->setFormat(doing + "  %p %");
-        refresh_if_seen();
+        show_busy();
     });
     connect(&job_, &BackgroundJob::ended, this, [this](const QString& error, bool stopped) {
         if (!error.isEmpty()) session_.say(error + " The rig was left as it was.", Signal::stop);
         if (stopped) session_.say("Stopped; the rig was left as it was.");
-        refresh_if_seen();
+        show_busy();
     });
     connect(&session_, &Session::project_changed, this, &PointsPanel::refresh_if_seen);
     refresh();
@@ -193,66 +248,96 @@ void PointsPanel::run(bool find) {
         return [this, solved, id] {
             if (!session_.shot() || session_.shot()->id != id) return;
             const SolveReport& r = solved->report;
-            session_.edit_shot(
-                "Solve the rig", [&](Shot& s) { take_solve(s, solved->rig, solved->points, r); }, {}, {OriginKind::solve, ""});
+            session_.edit_shot("Solve the rig",
+                               [&](Shot& s) { take_solve(s, solved->rig, solved->points, r); }, {},
+                               {OriginKind::solve, ""});
             QString words = QString("Solved: %1 px, before %2 px; %3 points used, %4 left out.")
-                                .arg(r.rms.px, 0, 'f', 2).arg(r.before.px, 0, 'f', 2).arg(r.points).arg(r.dropped);
+                                .arg(r.rms.px, 0, 'f', 2)
+                                .arg(r.before.px, 0, 'f', 2)
+                                .arg(r.points)
+                                .arg(r.dropped);
             session_.say(words);
         };
     });
-    refresh();
+    show_busy();
 }
 
-void PointsPanel::would_drop() {
+void PointsPanel::show_busy() {
     const Shot* shot = session_.shot();
-    if (!shot) return would_drop_->setText("");
-    const auto fits = measure_points(*shot);
-    ControlPoints copy = *shot->points;
-    const int n = drop_above(copy, fits, shot->solving.limit_px);
-    would_drop_->setText(copy.empty() ? "There are no points yet." : QString("would leave out %1 more of %2 points").arg(n).arg(copy.size()));
-}
-
-void PointsPanel::refresh() {
-    const Shot* shot = session_.shot();
-    setEnabled(shot != nullptr);
     const bool busy = job_.is_running();
     find_->setEnabled(!busy);
     again_->setEnabled(!busy && shot && !shot->points->empty());
     stop_->setVisible(busy);
     progress_->setVisible(busy);
+}
+
+void PointsPanel::refresh() {
+    const Shot* shot = session_.shot();
+    setEnabled(shot != nullptr);
+    show_busy();
     if (!shot) return;
-    const auto fits = measure_points(*shot);
-    const SolveReport r = report_on(*shot, fits);
+    const auto& fits = session_.point_fits();
+    const SolveReport r = figures_of(shot->rig, *shot->points, fits);
     rms_->setText(shot->points->empty() ? "not solved yet" : QString("%1 px").arg(r.rms.px, 0, 'f', 2));
     facts_->setText(shot->points->empty()
                         ? "Points are looked for where two lenses see the same."
-                        : QString("RMS under the rig as it stands, %1 arcmin\n%2 points used, %3 left out").arg(r.rms.arcmin, 0, 'f', 2).arg(r.points).arg(r.dropped));
+                        : QString("RMS under the rig as it stands, %1 arcmin\n%2 points used, %3 left out")
+                              .arg(r.rms.arcmin, 0, 'f', 2)
+                              .arg(r.points)
+                              .arg(r.dropped));
     const SolveSettings& s = shot->solving;
     samples_->setValue(s.samples);
     pick_->setCurrentIndex(int(s.pick));
     QStringList times;
     for (const auto& t : s.by_hand) times << QString("%1 s").arg(t.to_double(), 0, 'f', 2);
-    samples_text_->setText(times.isEmpty() ? "First and last frame always; ticks in the lane under the ruler show where." : "By hand: " + times.join(", "));
+    samples_text_->setText(times.isEmpty()
+                               ? "First and last frame always; ticks in the lane under the ruler show where."
+                               : "By hand: " + times.join(", "));
     SolveSettings copy = s;
     for (int i = 0; i < 5; ++i) {
         const Freedom f = freedom_of(copy, i);
         freedoms_[i]->setCurrentIndex(i < 2 ? (f == Freedom::locked ? 0 : 1) : int(f));
     }
+    const auto avoided = std::count_if(shot->regions.begin(), shot->regions.end(),
+                                       [](const PointRegion& region) { return region.avoid; });
+    regions_->setText(shot->regions.empty() ? "Everywhere that two lenses see."
+                                            : QString("%1 to avoid, %2 to look in")
+                                                  .arg(avoided)
+                                                  .arg(shot->regions.size() - std::size_t(avoided)));
     own_distance_->setChecked(s.depth_per_point);
     limit_->set_quietly(s.limit_px);
-    would_drop();
+    const auto over = std::count_if(fits.begin(), fits.end(), [&](const PointFit& f) {
+        return f.miss_px() > s.limit_px && (*shot->points)[std::size_t(&f - fits.data())].dropped.empty();
+    });
+    would_drop_->setText(fits.empty()
+                             ? "There are no points yet."
+                             : QString("would leave out %1 more of %2 points").arg(over).arg(fits.size()));
     kept_->clear();
     QStringList words;
     for (auto it = shot->solves.rbegin(); it != shot->solves.rend(); ++it) {
         const bool now = it->rig == shot->rig;
-        auto* item = new QListWidgetItem(QString("%1: %2 px, %3 points%4").arg(QString::fromStdString(it->name)).arg(it->rms_px, 0, 'f', 2).arg(it->points).arg(now ? "  (in use)" : ""));
+        auto* item = new QListWidgetItem(QString("%1: %2 px, %3 points%4")
+                                             .arg(QString::fromStdString(it->name))
+                                             .arg(it->rms_px, 0, 'f', 2)
+                                             .arg(it->points)
+                                             .arg(now ? "  (in use)" : ""));
         item->setData(Qt::UserRole, it->id);
+        QStringList sure;
+        for (const auto& v : it->values)
+            sure << QString("%1 %2: %3 %4 %5")
+                        .arg(QString::fromStdString(v.camera), QString::fromStdString(v.name))
+                        .arg(v.value, 0, 'f', 4)
+                        .arg(v.determined ? QString("± %1").arg(v.sigma, 0, 'g', 2) : "not told",
+                             QString::fromStdString(v.unit));
+        item->setToolTip("Double-click to return to it.\n" + sure.join("\n"));
         kept_->addItem(item);
         if (now && words.isEmpty()) {
             QStringList who;
             for (const auto& v : it->values)
                 if (!v.determined) who << QString::fromStdString(v.camera + " " + v.name);
-            if (!who.isEmpty()) words << "The points do not tell: " + who.mid(0, 8).join(", ") + (who.size() > 8 ? "…" : "") + ". Kept as before.";
+            if (!who.isEmpty())
+                words << "The points do not tell: " + who.mid(0, 8).join(", ") + (who.size() > 8 ? "…" : "") +
+                             ". Kept as before.";
         }
     }
     undetermined_->setText(words.join("\n"));

@@ -2,7 +2,7 @@
 
 #include "app/background_job.h"
 #include "app/panel.h"
-#include "app/session.h"
+#include "app/picture_area.h"
 
 class QCheckBox;
 class QComboBox;
@@ -10,31 +10,35 @@ class QListWidget;
 class QProgressBar;
 class QPushButton;
 class QSpinBox;
+class QToolButton;
 
 namespace porb::app {
 
 class NumberField;
 
-/// Points: samples, what a solve may change, finding and solving in the background, leaving points out, solves that were
-/// kept.
+/// Points: samples, what a solve may change, finding and solving in the background, leaving points out,
+/// solves that were kept.
 class PointsPanel : public Panel {
     Q_OBJECT
   public:
-    explicit PointsPanel(Session& session, QWidget* parent = nullptr);
+    PointsPanel(Session& session, PictureArea& picture, QWidget* parent = nullptr);
     void find_and_solve() { run(true); }
     void solve_again() { run(false); }
     void add_sample();
+    void trace_region(PictureArea::RegionTool tool) { picture_.set_region_tool(tool); }
     BackgroundJob& job() { return job_; }
 
   private:
     void refresh() override;
     void run(bool find);
     void set(const QString& label, const std::function<void(Shot&)>& change, const QString& key = {});
-    void would_drop();
+    void show_busy();
 
     Session& session_;
+    PictureArea& picture_;
     BackgroundJob job_;
-    QLabel *rms_, *facts_, *samples_text_, *would_drop_, *undetermined_;
+    QLabel *rms_, *facts_, *samples_text_, *would_drop_, *undetermined_, *regions_;
+    QToolButton *avoid_, *only_;
     QSpinBox* samples_;
     QComboBox *pick_, *freedoms_[5];
     QCheckBox *own_distance_, *from_far_;

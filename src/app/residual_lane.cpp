@@ -1,6 +1,6 @@
 #include "app/residual_lane.h"
 
-#include "stitch/compose.h"
+#include "project/span.h"
 
 #include <QHelpEvent>
 #include <QPainter>
@@ -13,7 +13,8 @@ constexpr int kMoments = 41, kLanesKept = 6, kWaitMs = 1200;
 }
 
 ResidualLane::ResidualLane(Session& session, TimeRuler& ruler, QWidget* parent)
-    : QWidget(parent), session_(session), ruler_(ruler), library_(std::make_shared<MediaLibrary>(std::size_t(192) << 20)) {
+    : QWidget(parent), session_(session), ruler_(ruler),
+      library_(std::make_shared<MediaLibrary>(std::size_t(192) << 20)) {
     setObjectName("residual_lane");
     setFixedHeight(30);
     wait_.setSingleShot(true);
@@ -61,7 +62,8 @@ void ResidualLane::measure() {
     const Span span = used_span(*session_.project(), *shot, *session_.library());
     if (span.empty() || shot->rig.cameras.size() < 2) return;
     // Ends first, then halves of what is still open: the whole shot is seen soon, if coarsely.
-    const auto first = frame_index(span.in, shot->rate), last = std::max(first, frame_index(span.out - Rational(1, 1000000), shot->rate));
+    const auto first = frame_index(span.in, shot->rate),
+               last = std::max(first, frame_index(span.out - Rational(1, 1000000), shot->rate));
     std::vector<Seconds> moments;
     for (int step = kMoments - 1; step >= 1; step /= 2)
         for (int i = 0; i < kMoments; i += step) {
@@ -71,27 +73,31 @@ void ResidualLane::measure() {
     const Lane* known = lane();
     std::erase_if(moments, [&](Seconds t) { return known->at.contains(t); });
     if (moments.empty()) return;
-    job_.start([this, moments, project = session_.project(), id = shot->id, rig = shot->rig, library = library_](
-                   const BackgroundJob::Tell&, const Cancel& cancel) -> BackgroundJob::Finish {
-        const Shot& s = *find_shot(*project, id);
-        for (const Seconds t : moments) {
-            cancel.check();
-            std::optional<Rms> rms;
-            try {
-                rms = stitch_error(*project, s, t, *library, cancel);
-            } catch (const Cancelled&) {
-                throw;
-            } catch (const std::exception&) {
-                rms.reset(); // what is wrong with a source is said where it is used
+    job_.start(
+        [this, moments, project = session_.project(), id = shot->id, rig = shot->rig,
+         library = library_](const BackgroundJob::Tell&, const Cancel& cancel) -> BackgroundJob::Finish {
+            const Shot& s = *find_shot(*project, id);
+            for (const Seconds t : moments) {
+                cancel.check();
+                std::optional<Rms> rms;
+                try {
+                    rms = stitch_error(*project, s, t, *library, cancel);
+                } catch (const Cancelled&) {
+                    throw;
+                } catch (const std::exception&) {
+                    rms.reset(); // what is wrong with a source is said where it is used
+                }
+                QMetaObject::invokeMethod(
+                    this,
+                    [this, t, rms, id, rig] {
+                        for (auto& l : lanes_)
+                            if (l.shot == id && l.rig == rig) l.at[t] = rms;
+                        update();
+                    },
+                    Qt::QueuedConnection);
             }
-            QMetaObject::invokeMethod(this, [this, t, rms, id, rig] {
-                for (auto& l : lanes_)
-                    if (l.shot == id && l.rig == rig) l.at[t] = rms;
-                update();
-            }, Qt::QueuedConnection);
-        }
-        return {};
-    });
+            return {};
+        });
 }
 
 void ResidualLane::paintEvent(QPaintEvent*) {
@@ -101,14 +107,18 @@ void ResidualLane::paintEvent(QPaintEvent*) {
     QFont small = font();
     small.setPixelSize(10);
     p.setFont(small);
-    if (const Shot* shot = session_.shot()) { // where samples are, as far as that is known without reading pictures
+    if (const Shot* shot =
+            session_.shot()) { // where samples are, as far as that is known without reading pictures
         std::vector<double> ticks;
         for (const auto& t : shot->solving.by_hand) ticks.push_back(t.to_double());
-        const Span span = used_span(*session_.project(), *shot, *session_.library());
+        const Seconds end = std::min(session_.length(), shot->out.value_or(session_.length()));
         if (ticks.empty() && shot->solving.pick == SamplePick::even)
             for (int i = 0; i < shot->solving.samples; ++i) {
-                const double last = (span.out - Rational(1) / shot->rate).to_double(), first = span.in.to_double();
-                ticks.push_back(first + (last - first) * (shot->solving.samples > 1 ? double(i) / (shot->solving.samples - 1) : 0.5));
+                const double last = (end - Rational(1) / shot->rate).to_double(),
+                             first = std::min(shot->in.to_double(), last);
+                ticks.push_back(first + (last - first) * (shot->solving.samples > 1
+                                                              ? double(i) / (shot->solving.samples - 1)
+                                                              : 0.5));
             }
         p.setPen(QPen(colour::accent, 1.4));
         for (const double t : ticks) p.drawLine(QPointF(ruler_.x_of(t), 0), QPointF(ruler_.x_of(t), 6));
@@ -116,7 +126,9 @@ void ResidualLane::paintEvent(QPaintEvent*) {
     const Lane* l = session_.shot() ? lane() : nullptr;
     p.setPen(colour::muted);
     if (!l || l->at.empty()) {
-        p.drawText(rect().adjusted(8, 0, -8, 0), Qt::AlignVCenter | Qt::AlignLeft, job_.is_running() ? "Stitch error over the shot: measuring…" : "Stitch error over the shot");
+        p.drawText(rect().adjusted(8, 0, -8, 0), Qt::AlignVCenter | Qt::AlignLeft,
+                   job_.is_running() ? "Stitch error over the shot: measuring…"
+                                     : "Stitch error over the shot");
         return;
     }
     double top = 0.5;
@@ -144,11 +156,15 @@ void ResidualLane::paintEvent(QPaintEvent*) {
         const QPointF at(ruler_.x_of(t.to_double()), height() - 4 - (height() - 10) * rms->px / top);
         p.setPen(Qt::NoPen);
         p.setBrush(odd ? colour::care : colour::good);
-        if (odd) p.drawPolygon(QPolygonF({at + QPointF(0, -4), at + QPointF(4, 3), at + QPointF(-4, 3)}));
-        else p.drawEllipse(at, 1.8, 1.8);
+        if (odd)
+            p.drawPolygon(QPolygonF({at + QPointF(0, -4), at + QPointF(4, 3), at + QPointF(-4, 3)}));
+        else
+            p.drawEllipse(at, 1.8, 1.8);
     }
-    const QString words = QString("stitch error  %1 px%2").arg(usual, 0, 'f', 2).arg(job_.is_running() ? "  measuring…" : "");
-    const QRectF box(width() - p.fontMetrics().horizontalAdvance(words) - 12, 2, p.fontMetrics().horizontalAdvance(words) + 8, 14);
+    const QString words =
+        QString("stitch error  %1 px%2").arg(usual, 0, 'f', 2).arg(job_.is_running() ? "  measuring…" : "");
+    const QRectF box(width() - p.fontMetrics().horizontalAdvance(words) - 12, 2,
+                     p.fontMetrics().horizontalAdvance(words) + 8, 14);
     p.fillRect(box, QColor(0x24, 0x24, 0x24, 210));
     p.setPen(colour::muted);
     p.drawText(box, Qt::AlignCenter, words);
@@ -161,7 +177,10 @@ bool ResidualLane::event(QEvent* event) {
         if (const Lane* l = session_.shot() ? lane() : nullptr)
             for (const auto& [t, rms] : l->at)
                 if (rms && std::abs(ruler_.x_of(t.to_double()) - help->pos().x()) < 6)
-                    words = QString("%1: %2 px, %3 arcmin").arg(time_text(t)).arg(rms->px, 0, 'f', 2).arg(rms->arcmin, 0, 'f', 2);
+                    words = QString("%1: %2 px, %3 arcmin")
+                                .arg(time_text(t))
+                                .arg(rms->px, 0, 'f', 2)
+                                .arg(rms->arcmin, 0, 'f', 2);
         QToolTip::showText(help->globalPos(), words, this);
         return true;
     }

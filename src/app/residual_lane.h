@@ -9,8 +9,8 @@
 
 namespace porb::app {
 
-/// The residual lane under the ruler: how well the rig closes at moments all over the shot, measured in the background
-/// and kept for the rigs that were measured last, so that a moment that drifts is seen.
+/// The residual lane under the ruler: how well the rig closes at moments all over the shot, measured in the
+/// background and kept for the rigs that were measured last, so that a moment that drifts is seen.
 class ResidualLane : public QWidget {
     Q_OBJECT
   public:

@@ -4,7 +4,8 @@
 #include "base/parallel.h"
 #include "project/autosave.h"
 #include "project/origins.h"
-#include "stitch/compose.h"
+#include "project/span.h"
+#include "solve/calibrate.h"
 
 namespace porb::app {
 
@@ -48,6 +49,19 @@ void Session::choose_shot(const std::string& id) {
 void Session::look_for_files() {
     missing_ = missing_media(*project());
     looked_for_ = project()->media;
+}
+
+const std::vector<PointFit>& Session::point_fits() {
+    const Shot* s = shot();
+    // The agree distance matters only to points that have no distance of their own.
+    FitKey key = s ? FitKey{s->points, s->rig, s->solving.depth_per_point,
+                            s->solving.depth_per_point ? 0 : s->agree_distance_m}
+                   : FitKey{};
+    if (!(key == fitted_)) {
+        fits_ = s ? measure_points(*s) : std::vector<PointFit>{};
+        fitted_ = std::move(key);
+    }
+    return fits_;
 }
 
 bool Session::edit(const QString& label, const std::function<void(Project&)>& change,

@@ -2,6 +2,7 @@
 
 #include "app/theme.h"
 #include "project/history.h"
+#include "solve/point_fit.h"
 
 #include <QObject>
 #include <QTimer>
@@ -28,6 +29,8 @@ class Session : public QObject {
     /// Media whose files are not there, looked up once for each state of the project.
     const std::vector<std::string>& missing() const { return missing_; }
     void look_for_files();
+    /// How the shot's points fit its rig, worked out once for each state of both.
+    const std::vector<PointFit>& point_fits();
     const std::shared_ptr<MediaLibrary>& library() const { return library_; }
 
     /// Applies `change` to a copy and makes it the project, as one undo step named `label`; the same
@@ -84,6 +87,15 @@ class Session : public QObject {
     std::string selected_, shot_id_;
     std::vector<std::string> missing_;
     std::vector<Media> looked_for_; ///< of which missing_ was found
+    struct FitKey {
+        Shared<ControlPoints> points;
+        Rig rig;
+        bool own_distances = true;
+        double agree_distance_m = 0;
+        bool operator==(const FitKey&) const = default;
+    };
+    FitKey fitted_;
+    std::vector<PointFit> fits_; ///< of fitted_
     QTimer autosave_timer_;
 };
 

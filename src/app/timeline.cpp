@@ -1,7 +1,7 @@
 #include "app/timeline.h"
 
 #include "app/theme.h"
-#include "stitch/compose.h"
+#include "project/span.h"
 
 #include <QHBoxLayout>
 #include <QHelpEvent>

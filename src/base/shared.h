@@ -4,8 +4,8 @@
 
 namespace porb {
 
-/// A value that many copies share until one of them is edited: long lists inside a project, of which every undo
-/// step is a copy. Reads like a pointer to const; compares by value.
+/// A value that many copies share until one of them is edited: long lists inside a project, of which every
+/// undo step is a copy. Reads like a pointer to const; compares by value.
 template <class T>
 class Shared {
   public:

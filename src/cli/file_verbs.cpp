@@ -56,12 +56,10 @@ void print_words(const Inspection& i, const std::string& file) {
     for (const auto& p : i.problems) std::cout << "  problem: " << p << "\n";
 }
 
-const std::map<std::string, sim::SimRig> kSimRigs = {{"two-fisheyes", sim::SimRig::two_fisheyes},
-                                                     {"ring-of-four", sim::SimRig::ring_of_four},
-                                                     {"ring-of-six", sim::SimRig::ring_of_six},
-                                                     {"ball-of-eight", sim::SimRig::ball_of_eight},
-                                                     {"dome-of-five", sim::SimRig::dome_of_five},
-                                                     {"pair-180", sim::SimRig::pair_180}};
+const std::map<std::string, sim::SimRig> kSimRigs = {
+    {"two-fisheyes", sim::SimRig::two_fisheyes}, {"ring-of-four", sim::SimRig::ring_of_four},
+    {"ring-of-six", sim::SimRig::ring_of_six},   {"ball-of-eight", sim::SimRig::ball_of_eight},
+    {"dome-of-five", sim::SimRig::dome_of_five}, {"pair-180", sim::SimRig::pair_180}};
 
 struct SimWords {
     std::string scene, out, rig = "two-fisheyes", rate = "30";
@@ -79,8 +77,8 @@ void run_simulation(SimWords w, const Cancel& cancel) {
     if (o.rate <= Rational(0) || o.rate > Rational(1000))
         throw CLI::ValidationError("--rate", "must be above 0 and at most 1000");
     o.truth_times = w.truth_times;
-    static const std::set<std::string> kAll = {"lens",       "pose",  "exposure", "white-balance", "vignetting",
-                                               "noise",      "offsets", "tilt",   "shake"};
+    static const std::set<std::string> kAll = {"lens",  "pose",    "exposure", "white-balance", "vignetting",
+                                               "noise", "offsets", "tilt",     "shake"};
     const auto has = [&](const char* name) {
         return std::any_of(w.faults.begin(), w.faults.end(), [&](const std::string& f) {
             return f == name || (f == "all" && kAll.contains(name));
@@ -141,10 +139,12 @@ void add_file_verbs(CLI::App& app, const Cancel& cancel) {
         auto w = std::make_shared<SimWords>();
         CLI::App* verb =
             app.add_subcommand("simulate", "Made-up footage of the Orrery Hall, with known truth");
-        verb->add_option("SCENE", w->scene, "hall, hall-distant (no parallax), or hall-cluttered (things close by)")
+        verb->add_option("SCENE", w->scene,
+                         "hall, hall-distant (no parallax), or hall-cluttered (things close by)")
             ->required()
             ->check(CLI::IsMember({"hall", "hall-distant", "hall-cluttered"}));
-        verb->add_option("--rig", w->rig, "two-fisheyes, ring-of-four, ring-of-six, ball-of-eight, dome-of-five or pair-180")
+        verb->add_option("--rig", w->rig,
+                         "two-fisheyes, ring-of-four, ring-of-six, ball-of-eight, dome-of-five or pair-180")
             ->check(CLI::IsMember(kSimRigs));
         verb->add_option("--size", w->options.circle_size, "Pixels a side of one image circle's square")
             ->check(CLI::Range(64, 8192));
@@ -153,11 +153,12 @@ void add_file_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_option("--crf", w->options.crf, "Quality of the footage")->check(CLI::Range(0.0, 51.0));
         verb->add_option("--faults", w->faults,
                          "lens, pose, exposure, white-balance, vignetting, noise, offsets, tilt, shake, "
-                         "dark, flare, cropped, drift, microphones, upside-down, drive, rolling, or all (the first nine)")
+                         "dark, flare, cropped, drift, microphones, upside-down, drive, rolling, or all (the "
+                         "first nine)")
             ->delimiter(',')
-            ->check(
-                CLI::IsMember({"lens", "pose", "exposure", "white-balance", "vignetting", "noise", "offsets",
-                               "tilt", "shake", "dark", "flare", "cropped", "drift", "microphones", "upside-down", "drive", "rolling", "all"}));
+            ->check(CLI::IsMember({"lens", "pose", "exposure", "white-balance", "vignetting", "noise",
+                                   "offsets", "tilt", "shake", "dark", "flare", "cropped", "drift",
+                                   "microphones", "upside-down", "drive", "rolling", "all"}));
         verb->add_option("--offsets", w->options.offsets_s,
                          "Seconds by which the ring's files begin early, in their order")
             ->delimiter(',');

@@ -4,9 +4,9 @@
 #include "base/file.h"
 #include "project/calibrating_json.h"
 #include "project/orientation.h"
+#include "project/span.h"
 #include "solve/level.h"
 #include "steady/track.h"
-#include "stitch/compose.h"
 
 #include <fmt/format.h>
 
@@ -18,13 +18,16 @@ namespace {
 
 struct LevelWords {
     std::string project, shot, at = "0", lines;
-    bool found = false, gravity = false, upside_down = false, reset = false, clear_keys = false, dry_run = false;
+    bool found = false, gravity = false, upside_down = false, reset = false, clear_keys = false,
+         dry_run = false;
     std::optional<double> face, key_yaw, key_pitch, key_roll;
 };
 
 void print_upright(const Shot& shot, Seconds at, const Upright& u, const char* from) {
-    std::cout << fmt::format("up from {}: leant by {:.2f} deg; {} of {} agree, to {:.3f} deg; sure to {:.3f} deg\n", from, lean_deg(shot, at, u.up),
-                             std::count(u.agrees.begin(), u.agrees.end(), true), u.agrees.size(), u.error_deg, u.sure_deg);
+    std::cout << fmt::format(
+        "up from {}: leant by {:.2f} deg; {} of {} agree, to {:.3f} deg; sure to {:.3f} deg\n", from,
+        lean_deg(shot, at, u.up), std::count(u.agrees.begin(), u.agrees.end(), true), u.agrees.size(),
+        u.error_deg, u.sure_deg);
 }
 
 void level(const LevelWords& w, const Cancel& cancel) {
@@ -42,14 +45,18 @@ void level(const LevelWords& w, const Cancel& cancel) {
     if (!w.lines.empty()) {
         shot.lines = parse_lines(read_text_file(w.lines), w.lines);
         for (const auto& l : shot.lines)
-            if (!find_camera(shot.rig, l.camera)) throw Error("names camera '" + l.camera + "', which the rig has not", w.lines, "Use an id of the rig");
+            if (!find_camera(shot.rig, l.camera))
+                throw Error("names camera '" + l.camera + "', which the rig has not", w.lines,
+                            "Use an id of the rig");
         const Upright u = upright_from_lines(line_senses(shot), up);
         print_upright(shot, at, u, "lines");
         set_upright(shot, at, u.up);
     }
     if (w.found) {
         const auto lines = find_upright_lines(project, shot, at, library, cancel);
-        if (lines.empty()) throw Error("too few upright edges were found", "shot " + shot.name, "Choose another moment with --at, or give lines");
+        if (lines.empty())
+            throw Error("too few upright edges were found", "shot " + shot.name,
+                        "Choose another moment with --at, or give lines");
         std::erase_if(shot.lines, [](const LineMark& l) { return l.found; });
         Shot with = shot;
         with.lines = lines;
@@ -59,9 +66,11 @@ void level(const LevelWords& w, const Cancel& cancel) {
         set_upright(shot, at, u.up);
     }
     if (w.gravity) {
-        if (!shot.motion) throw Error("has no motion record", "shot " + shot.name, "Read one in the window's Rig station");
+        if (!shot.motion)
+            throw Error("has no motion record", "shot " + shot.name, "Read one in the window's Rig station");
         const Span used = used_span(project, shot, library);
-        const Upright u = upright_from_record(shot, load_motion(shot.motion->path), used.in.to_double(), used.out.to_double());
+        const Upright u = upright_from_record(shot, load_motion(shot.motion->path), used.in.to_double(),
+                                              used.out.to_double());
         print_upright(shot, at, u, "gravity");
         set_upright(shot, at, u.up);
     }
@@ -72,11 +81,13 @@ void level(const LevelWords& w, const Cancel& cancel) {
         if (w.key_yaw) t.yaw_deg = *w.key_yaw;
         if (w.key_pitch) t.pitch_deg = *w.key_pitch;
         if (w.key_roll) t.roll_deg = *w.key_roll;
-        if (shot.orientation_keys.empty()) shot.orientation_keys.push_back({at, turn_of(keyed_orientation(shot, at.to_double()))});
+        if (shot.orientation_keys.empty())
+            shot.orientation_keys.push_back({at, turn_of(keyed_orientation(shot, at.to_double()))});
         set_orientation(shot, at, rotation_of(t));
     }
     const Turn now = turn_of(orientation_at(shot, at));
-    std::cout << fmt::format("yaw {:.3f}  pitch {:.3f}  roll {:.3f}\n", now.yaw_deg, now.pitch_deg, now.roll_deg);
+    std::cout << fmt::format("yaw {:.3f}  pitch {:.3f}  roll {:.3f}\n", now.yaw_deg, now.pitch_deg,
+                             now.roll_deg);
     if (!w.dry_run) save_project(project, w.project);
 }
 
@@ -96,13 +107,15 @@ void steady(const SteadyWords& w, const Cancel& cancel) {
     }
     if (!w.record.empty()) {
         load_motion(w.record); // refused now rather than later
-        shot.motion = MotionSource{std::filesystem::absolute(w.record).lexically_normal(), shot.motion ? shot.motion->offset : Seconds(0), w.camera};
+        shot.motion = MotionSource{std::filesystem::absolute(w.record).lexically_normal(),
+                                   shot.motion ? shot.motion->offset : Seconds(0), w.camera};
     }
     if (shot.motion && w.record_offset) shot.motion->offset = Rational::from_double(*w.record_offset);
     MediaLibrary library;
     const std::string words = steady_shot(
         project, shot, w.from == "record" ? SteadySource::record : SteadySource::footage, w.fit, library,
-        [](double share) { show_progress(fmt::format("{:3.0f} % followed", 100 * share), share >= 1); }, cancel);
+        [](double share) { show_progress(fmt::format("{:3.0f} % followed", 100 * share), share >= 1); },
+        cancel);
     Steady& s = *shot.steady;
     if (w.strength) s.strength = *w.strength;
     if (w.follow) s.follow_s = *w.follow;
@@ -126,11 +139,13 @@ void add_level_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_flag("--find", w->found, "Upright from edges found in the pictures");
         verb->add_flag("--gravity", w->gravity, "Upright from the motion record's acceleration");
         verb->add_flag("--upside-down", w->upside_down, "Turn over: the rig hung from above");
-        verb->add_option("--face", w->face, "Degrees to the right of the present front that become the front");
+        verb->add_option("--face", w->face,
+                         "Degrees to the right of the present front that become the front");
         verb->add_option("--key-yaw", w->key_yaw, "Set an orientation key at that moment: yaw, degrees");
         verb->add_option("--key-pitch", w->key_pitch, "its pitch");
         verb->add_option("--key-roll", w->key_roll, "its roll");
-        verb->add_flag("--clear-keys", w->clear_keys, "Remove all keys; the orientation at that moment stays");
+        verb->add_flag("--clear-keys", w->clear_keys,
+                       "Remove all keys; the orientation at that moment stays");
         verb->add_flag("--reset", w->reset, "As the rig stood");
         verb->add_flag("--dry-run", w->dry_run, "Say it, but do not save it");
         verb->callback([w, cancel] { level(*w, cancel); });
@@ -140,16 +155,22 @@ void add_level_verbs(CLI::App& app, const Cancel& cancel) {
         CLI::App* verb = app.add_subcommand("steady", "Take a shot's shake out");
         verb->add_option("PROJECT", w->project, "The project")->required();
         verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
-        verb->add_option("--from", w->from, "footage, or record (the camera's own motion record)")->check(CLI::IsMember({"footage", "record"}));
+        verb->add_option("--from", w->from, "footage, or record (the camera's own motion record)")
+            ->check(CLI::IsMember({"footage", "record"}));
         verb->add_option("--record", w->record, "The motion record: a movie with a motion track, or a table");
-        verb->add_option("--record-camera", w->camera, "The camera in whose axes it is; the rig's unless set");
+        verb->add_option("--record-camera", w->camera,
+                         "The camera in whose axes it is; the rig's unless set");
         verb->add_option("--record-offset", w->record_offset, "Record time minus shot time, seconds");
         verb->add_flag("--fit", w->fit, "Find the record's offset and axes by comparing it with the footage");
         verb->add_option("--strength", w->strength, "0 to 1")->check(CLI::Range(0.0, 1.0));
-        verb->add_option("--follow", w->follow, "Follow turns slower than so many seconds; 0 locks the direction")->check(CLI::Range(0.0, 3600.0));
+        verb->add_option("--follow", w->follow,
+                         "Follow turns slower than so many seconds; 0 locks the direction")
+            ->check(CLI::Range(0.0, 3600.0));
         verb->add_flag("--keep-horizon", w->horizon, "Follow headings only (so unless changed)");
         verb->add_flag("--no-horizon", w->no_horizon, "Follow leaning too");
-        verb->add_option("--readout-ms", w->readout, "Milliseconds from the first row's moment to the last's, for rolling shutters")->check(CLI::Range(-100.0, 100.0));
+        verb->add_option("--readout-ms", w->readout,
+                         "Milliseconds from the first row's moment to the last's, for rolling shutters")
+            ->check(CLI::Range(-100.0, 100.0));
         verb->add_flag("--off", w->off, "Leave the shake in; the analysis is kept");
         verb->add_flag("--dry-run", w->dry_run, "Say it, but do not save it");
         verb->callback([w, cancel] { steady(*w, cancel); });

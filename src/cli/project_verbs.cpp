@@ -153,7 +153,8 @@ void add_project_verbs(CLI::App& app) {
         verb->add_option("PROJECT", *project, "The project")->required();
         verb->add_option("--out", *out, "Rig file to write (standard output without it)");
         verb->add_option("--shot", *name, "Name or id of the shot (the first unless set)");
-        verb->add_option("--against", *against, "Say how far its viewing rays are from those of this rig file");
+        verb->add_option("--against", *against,
+                         "Say how far its viewing rays are from those of this rig file");
         verb->callback([project, out, name, against] {
             Project p = load_project(*project);
             const Rig& rig = chosen_shot(p, *name, *project).rig;
@@ -162,9 +163,12 @@ void add_project_verbs(CLI::App& app) {
                 if (other.cameras.size() != rig.cameras.size())
                     throw Error("has another number of cameras", *against, "Name a rig file of the same rig");
                 const RayError e = ray_error(rig, other);
-                std::cout << fmt::format("rays differ by {:.4f} deg in the mean, {:.4f} deg for the worst camera\n", e.mean_deg, e.worst_camera_deg);
+                std::cout << fmt::format(
+                    "rays differ by {:.4f} deg in the mean, {:.4f} deg for the worst camera\n", e.mean_deg,
+                    e.worst_camera_deg);
                 for (std::size_t c = 0; c < rig.cameras.size(); ++c)
-                    std::cout << fmt::format("  camera {:<4} {:.4f} deg\n", rig.cameras[c].id, e.camera_deg[c]);
+                    std::cout << fmt::format("  camera {:<4} {:.4f} deg\n", rig.cameras[c].id,
+                                             e.camera_deg[c]);
                 if (out->empty()) return;
             }
             if (out->empty())

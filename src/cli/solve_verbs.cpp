@@ -15,22 +15,25 @@ namespace porb::cli {
 
 namespace {
 
-const std::map<std::string, Freedom> kFreedoms = {{"locked", Freedom::locked}, {"shared", Freedom::shared}, {"free", Freedom::free}};
+const std::map<std::string, Freedom> kFreedoms = {
+    {"locked", Freedom::locked}, {"shared", Freedom::shared}, {"free", Freedom::free}};
 
 struct SolveWords {
     std::string project, shot, report;
     std::vector<std::string> with;
     std::optional<int> samples;
     std::vector<std::string> times;
-    bool best = false, far = false, points = false, one_moment = false, dry_run = false, json = false, one_distance = false;
+    bool best = false, far = false, points = false, one_moment = false, dry_run = false, json = false,
+         one_distance = false;
     std::string turn, position, focal, centre, distortion;
     std::optional<double> limit;
     double nearest = 0.4;
 };
 
 void set_freedoms(const SolveWords& w, SolveSettings& s) {
-    for (const auto& [text, to] : {std::pair{&w.turn, &s.turn}, std::pair{&w.position, &s.position}, std::pair{&w.focal, &s.focal},
-                                   std::pair{&w.centre, &s.centre}, std::pair{&w.distortion, &s.distortion}})
+    for (const auto& [text, to] :
+         {std::pair{&w.turn, &s.turn}, std::pair{&w.position, &s.position}, std::pair{&w.focal, &s.focal},
+          std::pair{&w.centre, &s.centre}, std::pair{&w.distortion, &s.distortion}})
         if (!text->empty()) *to = kFreedoms.at(*text);
     if (w.samples) s.samples = *w.samples, s.by_hand.clear();
     if (!w.times.empty()) {
@@ -43,9 +46,10 @@ void set_freedoms(const SolveWords& w, SolveSettings& s) {
 }
 
 void print_report(const SolveReport& r) {
-    std::cout << fmt::format("RMS {:.3f} px, {:.2f} arcmin (before {:.2f} px); {} points used, {} left out\n", r.rms.px, r.rms.arcmin,
-                             r.before.px, r.points, r.dropped);
-    for (const auto& c : r.cameras) std::cout << fmt::format("  camera {:<4} {:>6} points  {:.3f} px\n", c.camera, c.points, c.rms_px);
+    std::cout << fmt::format("RMS {:.3f} px, {:.2f} arcmin (before {:.2f} px); {} points used, {} left out\n",
+                             r.rms.px, r.rms.arcmin, r.before.px, r.points, r.dropped);
+    for (const auto& c : r.cameras)
+        std::cout << fmt::format("  camera {:<4} {:>6} points  {:.3f} px\n", c.camera, c.points, c.rms_px);
     for (const auto& p : r.pairs)
         std::cout << fmt::format("  {:>4} - {:<4} {:>6} points  {:.3f} px\n", p.a, p.b, p.points, p.rms_px);
     for (const auto& [why, n] : r.reasons) std::cout << fmt::format("  left out: {:>5}  {}\n", n, why);
@@ -57,6 +61,7 @@ void solve(const SolveWords& w, const Cancel& cancel) {
     Project project = load_project(w.project);
     Shot& shot = chosen_shot(project, w.shot, w.project);
     set_freedoms(w, shot.solving);
+    const Rig before = shot.rig;
     MediaLibrary library;
     SolveOptions o;
     o.from_far = w.far;
@@ -65,29 +70,37 @@ void solve(const SolveWords& w, const Cancel& cancel) {
     o.nearest_m = w.nearest;
     Solved solved = solve_shot(
         project, shot, library, o,
-        [](const SolveProgress& p) { show_progress(fmt::format("{:3.0f} %  {}", 100 * p.share, p.doing), p.share >= 1); }, cancel);
+        [](const SolveProgress& p) {
+            show_progress(fmt::format("{:3.0f} %  {}", 100 * p.share, p.doing), p.share >= 1);
+        },
+        cancel);
     if (!w.with.empty()) {
         // Shots of the same rig: each finds points with the first one's result, then all solve together.
         std::vector<Shot*> shots = {&shot};
         shot.points = solved.points;
         for (const auto& name : w.with) {
             Shot& other = chosen_shot(project, name, w.project);
-            if (&other == &shot) throw Error("is the shot itself", "--with " + name, "Name another shot of the same rig");
+            if (&other == &shot)
+                throw Error("is the shot itself", "--with " + name, "Name another shot of the same rig");
             other.rig = solved.rig;
             other.points = find_points(project, other, library, o, 0.6, nullptr, cancel);
             shots.push_back(&other);
         }
-        auto together = solve_points(std::vector<const Shot*>(shots.begin(), shots.end()), solved.rig, true, cancel);
+        auto together = solve_points(std::vector<const Shot*>(shots.begin(), shots.end()), solved.rig, before,
+                                     true, cancel);
         solved.rig = together.rig;
         solved.points = together.points[0];
         solved.report = together.report;
-        for (std::size_t i = 1; i < shots.size(); ++i) take_solve(*shots[i], solved.rig, together.points[i], solved.report);
+        for (std::size_t i = 1; i < shots.size(); ++i)
+            take_solve(*shots[i], solved.rig, together.points[i], solved.report);
     }
     take_solve(shot, solved.rig, solved.points, solved.report);
     const std::string report = report_json(solved.report, shot.rig, solved.points);
     if (!w.report.empty()) write_file_atomically(w.report, report);
-    if (w.json) std::cout << report;
-    else print_report(solved.report);
+    if (w.json)
+        std::cout << report;
+    else
+        print_report(solved.report);
     if (!w.dry_run) save_project(project, w.project);
 }
 
@@ -104,14 +117,16 @@ void points(const PointWords& w) {
     Shot& shot = chosen_shot(project, w.shot, w.project);
     bool changed = true;
     if (!w.a.empty()) {
-        if (w.b.empty() || w.a_px.size() != 2) throw CLI::ValidationError("--add", "needs --camera A --place X Y --other B");
+        if (w.b.empty() || w.a_px.size() != 2)
+            throw CLI::ValidationError("--add", "needs --camera A --place X Y --other B");
         MediaLibrary library;
         std::optional<Vec2> near;
         if (w.b_px.size() == 2) near = Vec2(w.b_px[0], w.b_px[1]);
-        const ControlPoint p = propose_point(project, shot, library, Rational::parse(w.at, "--time"), w.a, {w.a_px[0], w.a_px[1]}, w.b, near);
+        const ControlPoint p = propose_point(project, shot, library, Rational::parse(w.at, "--time"), w.a,
+                                             {w.a_px[0], w.a_px[1]}, w.b, near);
         shot.points.edit([&](ControlPoints& list) { list.push_back(p); });
-        std::cout << fmt::format("point {}: {} {:.2f}, {:.2f}  {} {:.2f}, {:.2f}  alike {:.2f}\n", p.id, p.a, p.a_px.x(), p.a_px.y(), p.b,
-                                 p.b_px.x(), p.b_px.y(), p.likeness);
+        std::cout << fmt::format("point {}: {} {:.2f}, {:.2f}  {} {:.2f}, {:.2f}  alike {:.2f}\n", p.id, p.a,
+                                 p.a_px.x(), p.a_px.y(), p.b, p.b_px.x(), p.b_px.y(), p.likeness);
     } else if (w.above) {
         const auto fits = measure_points(shot);
         int n = 0;
@@ -121,22 +136,25 @@ void points(const PointWords& w) {
         shot.points = ControlPoints{};
     } else if (!w.remove.empty() || !w.restore.empty()) {
         shot.points.edit([&](ControlPoints& list) {
-            std::erase_if(list, [&](const ControlPoint& p) { return std::find(w.remove.begin(), w.remove.end(), p.id) != w.remove.end(); });
+            std::erase_if(list, [&](const ControlPoint& p) {
+                return std::find(w.remove.begin(), w.remove.end(), p.id) != w.remove.end();
+            });
             for (auto& p : list)
                 if (std::find(w.restore.begin(), w.restore.end(), p.id) != w.restore.end()) p.dropped.clear();
         });
     } else {
         changed = false;
         const auto fits = measure_points(shot);
-        SolveReport r = report_on(shot, fits);
+        SolveReport r = figures_of(shot.rig, *shot.points, fits);
         if (w.json) {
             std::cout << report_json(r, shot.rig, *shot.points);
         } else {
             for (std::size_t i = 0; i < fits.size(); ++i) {
                 const ControlPoint& p = (*shot.points)[i];
-                std::cout << fmt::format("{:>6} {:>8.3f} s  {:<3} {:>8.2f} {:>8.2f}  {:<3} {:>8.2f} {:>8.2f}  {:>7.2f} px  {}{}\n", p.id,
-                                         p.time.to_double(), p.a, p.a_px.x(), p.a_px.y(), p.b, p.b_px.x(), p.b_px.y(), fits[i].miss_px(),
-                                         p.by_hand ? "by hand " : "", p.dropped);
+                std::cout << fmt::format(
+                    "{:>6} {:>8.3f} s  {:<3} {:>8.2f} {:>8.2f}  {:<3} {:>8.2f} {:>8.2f}  {:>7.2f} px  {}{}\n",
+                    p.id, p.time.to_double(), p.a, p.a_px.x(), p.a_px.y(), p.b, p.b_px.x(), p.b_px.y(),
+                    fits[i].miss_px(), p.by_hand ? "by hand " : "", p.dropped);
             }
             std::cout << fmt::format("{} used, {} left out, RMS {:.3f} px\n", r.points, r.dropped, r.rms.px);
         }
@@ -149,25 +167,36 @@ void points(const PointWords& w) {
 void add_solve_verbs(CLI::App& app, const Cancel& cancel) {
     {
         auto w = std::make_shared<SolveWords>();
-        CLI::App* verb = app.add_subcommand("solve", "Find control points, then the rig; the result is saved in the project");
+        CLI::App* verb = app.add_subcommand(
+            "solve", "Find control points, then the rig; the result is saved in the project");
         verb->add_option("PROJECT", w->project, "The project")->required();
         verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
         verb->add_option("--with", w->with, "Other shots of the same rig, solved together with it");
-        verb->add_option("--samples", w->samples, "Moments at which points are looked for (5 unless set)")->check(CLI::Range(1, 1000));
+        verb->add_option("--samples", w->samples, "Moments at which points are looked for (5 unless set)")
+            ->check(CLI::Range(1, 1000));
         verb->add_option("--at", w->times, "Moments by hand, shot seconds")->delimiter(',');
-        verb->add_flag("--best-moments", w->best, "Choose moments for sharpness, texture and stillness; first and last always");
+        verb->add_flag("--best-moments", w->best,
+                       "Choose moments for sharpness, texture and stillness; first and last always");
         verb->add_option("--report", w->report, "Write figures and all points as JSON");
-        for (const auto& [name, to, what] :
-             {std::tuple{"--turn", &w->turn, "directions"}, std::tuple{"--position", &w->position, "positions"},
-              std::tuple{"--focal", &w->focal, "focal lengths"}, std::tuple{"--centre", &w->centre, "lens centres"},
-              std::tuple{"--distortion", &w->distortion, "distortion terms"}})
-            verb->add_option(name, *to, std::string("What may happen to ") + what + ": locked, shared among alike lenses, free")
+        for (const auto& [name, to, what] : {std::tuple{"--turn", &w->turn, "directions"},
+                                             std::tuple{"--position", &w->position, "positions"},
+                                             std::tuple{"--focal", &w->focal, "focal lengths"},
+                                             std::tuple{"--centre", &w->centre, "lens centres"},
+                                             std::tuple{"--distortion", &w->distortion, "distortion terms"}})
+            verb->add_option(name, *to,
+                             std::string("What may happen to ") + what +
+                                 ": locked, shared among alike lenses, free")
                 ->check(CLI::IsMember(kFreedoms));
-        verb->add_flag("--one-distance", w->one_distance, "All points at the agree distance, instead of each at its own");
-        verb->add_option("--limit", w->limit, "Leave out points that miss by more, pixels")->check(CLI::Range(0.01, 1000.0));
-        verb->add_option("--nearest", w->nearest, "Nothing is nearer to the rig, metres")->check(CLI::Range(0.05, 100.0));
-        verb->add_flag("--from-far", w->far, "Cameras may be turned any way and lenses be off by several percent");
-        verb->add_flag("--points-only", w->points, "Solve from the points there are, without looking for new ones");
+        verb->add_flag("--one-distance", w->one_distance,
+                       "All points at the agree distance, instead of each at its own");
+        verb->add_option("--limit", w->limit, "Leave out points that miss by more, pixels")
+            ->check(CLI::Range(0.01, 1000.0));
+        verb->add_option("--nearest", w->nearest, "Nothing is nearer to the rig, metres")
+            ->check(CLI::Range(0.05, 100.0));
+        verb->add_flag("--from-far", w->far,
+                       "Cameras may be turned any way and lenses be off by several percent");
+        verb->add_flag("--points-only", w->points,
+                       "Solve from the points there are, without looking for new ones");
         verb->add_flag("--one-moment", w->one_moment, "A single sample of a moving shot is meant");
         verb->add_flag("--dry-run", w->dry_run, "Say it, but do not save it");
         verb->add_flag("--json", w->json, "Print the report as JSON");
@@ -183,7 +212,8 @@ void add_solve_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_option("--other", w->b, "The other camera, in which it is looked for");
         verb->add_option("--other-place", w->b_px, "Roughly where, if known")->expected(2);
         verb->add_option("--time", w->at, "The moment, shot seconds");
-        verb->add_option("--drop-above", w->above, "Leave out all that miss by more, pixels")->check(CLI::Range(0.0, 1e6));
+        verb->add_option("--drop-above", w->above, "Leave out all that miss by more, pixels")
+            ->check(CLI::Range(0.0, 1e6));
         verb->add_option("--remove", w->remove, "Remove points by number")->delimiter(',');
         verb->add_option("--restore", w->restore, "Use points again that were left out")->delimiter(',');
         verb->add_flag("--clear", w->clear, "Remove all points");

@@ -15,7 +15,7 @@ namespace porb::cli {
 
 /// Adds every verb to `app`. A verb's work runs when its words were right; it throws Error when it could not
 /// be done.
-void add_project_verbs(CLI::App& app);                       ///< new, rig, shot
+void add_project_verbs(CLI::App& app); ///< new, rig, shot
 void add_solve_verbs(CLI::App& app, const Cancel& cancel);
 void add_level_verbs(CLI::App& app, const Cancel& cancel);
 void add_picture_verbs(CLI::App& app, const Cancel& cancel); ///< still, master

@@ -3,6 +3,7 @@
 #include "base/angle.h"
 
 #include <Eigen/Geometry>
+#include <Eigen/SVD>
 
 namespace porb {
 
@@ -40,6 +41,24 @@ Mat3 rotation_about(const Vec3& axis, double angle_rad) {
 
 Mat3 rotation_between(const Vec3& from, const Vec3& to) {
     return Eigen::Quaterniond::FromTwoVectors(from, to).toRotationMatrix();
+}
+
+Vec3 rotation_vector(const Mat3& rotation) {
+    const Eigen::AngleAxisd a(rotation);
+    return a.axis() * a.angle();
+}
+
+Mat3 rotation_from_vector(const Vec3& v) {
+    const double angle = v.norm();
+    if (angle < 1e-15) return Mat3::Identity();
+    return rotation_about(v / angle, angle);
+}
+
+Mat3 nearest_rotation(const Mat3& m) {
+    const Eigen::JacobiSVD<Mat3> svd(m, Eigen::ComputeFullU | Eigen::ComputeFullV);
+    Mat3 flip = Mat3::Identity();
+    flip(2, 2) = (svd.matrixU() * svd.matrixV().transpose()).determinant() < 0 ? -1 : 1;
+    return svd.matrixU() * flip * svd.matrixV().transpose();
 }
 
 } // namespace porb

@@ -28,4 +28,10 @@ Mat3 rotation_about(const Vec3& axis, double angle_rad);
 /// The smallest rotation that takes unit vector `from` to unit vector `to`.
 Mat3 rotation_between(const Vec3& from, const Vec3& to);
 
+/// Rotation vector (axis times angle) of a rotation, and back.
+Vec3 rotation_vector(const Mat3& rotation);
+Mat3 rotation_from_vector(const Vec3& v);
+/// The rotation nearest to a matrix (Frobenius norm), by singular values.
+Mat3 nearest_rotation(const Mat3& m);
+
 } // namespace porb

@@ -3,8 +3,6 @@
 #include "base/angle.h"
 
 #include <Eigen/Geometry>
-#include <Eigen/SVD>
-#include <numeric>
 
 namespace porb {
 
@@ -22,18 +20,16 @@ RayError ray_error(const Rig& a, const Rig& b) {
         const Mat3 ra = rotation_of(ca.pose.turn), rb = rotation_of(cb.pose.turn);
         for (int y = 0; y < kGrid; ++y)
             for (int x = 0; x < kGrid; ++x) {
-                const Vec2 px = ca.lens.circle.center_px +
-                                ca.lens.circle.radius_px * Vec2(2 * (x + 0.5) / kGrid - 1, 2 * (y + 0.5) / kGrid - 1);
+                const Vec2 px =
+                    ca.lens.circle.center_px +
+                    ca.lens.circle.radius_px * Vec2(2 * (x + 0.5) / kGrid - 1, 2 * (y + 0.5) / kGrid - 1);
                 const auto da = ma.unproject(px), db = mb.unproject(px);
                 if (!da || !db) continue;
                 rays.push_back({c, ra * *da, rb * *db});
                 sum += rays.back().a * rays.back().b.transpose();
             }
     }
-    const Eigen::JacobiSVD<Mat3> svd(sum, Eigen::ComputeFullU | Eigen::ComputeFullV);
-    Mat3 flip = Mat3::Identity();
-    flip(2, 2) = (svd.matrixU() * svd.matrixV().transpose()).determinant() < 0 ? -1 : 1;
-    const Mat3 turn = svd.matrixU() * flip * svd.matrixV().transpose();
+    const Mat3 turn = nearest_rotation(sum);
     RayError out;
     std::vector<double> counts(a.cameras.size(), 0);
     out.camera_deg.assign(a.cameras.size(), 0);

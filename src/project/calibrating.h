@@ -9,7 +9,8 @@
 
 namespace porb {
 
-/// One thing that two cameras see at one moment of the shot. Places are source pixels, continuous coordinates.
+/// One thing that two cameras see at one moment of the shot. Places are source pixels, continuous
+/// coordinates.
 struct ControlPoint {
     int id = 0; ///< of its own within the shot
     Seconds time{0};
@@ -39,8 +40,8 @@ struct LineMark {
     bool operator==(const LineMark&) const = default;
 };
 
-/// Where points are looked for, or not: a closed outline on a camera's picture (source pixels), or on the sphere
-/// (longitude and latitude in degrees, in the rig's own directions) when `camera` is empty.
+/// Where points are looked for, or not: a closed outline on a camera's picture (source pixels), or on the
+/// sphere (longitude and latitude in degrees, in the rig's own directions) when `camera` is empty.
 struct PointRegion {
     bool avoid = true; ///< otherwise: only inside regions of this kind
     std::string camera;
@@ -77,8 +78,9 @@ struct SolveSettings {
 
 /// How sure a solve is of one value.
 struct ValueFigure {
-    std::string camera, name; ///< "yaw", "pitch", "roll", "x", "y", "z", "focal length", "centre x", "k1", ...
-    std::string unit;         ///< "deg", "mm", "px", ""
+    std::string camera,
+        name;         ///< "yaw", "pitch", "roll", "x", "y", "z", "focal length", "centre x", "k1", ...
+    std::string unit; ///< "deg", "mm", "px", ""
     double value = 0, before = 0, sigma = 0;
     bool determined = true; ///< false: the points say nothing of it, and it was kept near its start
     bool operator==(const ValueFigure&) const = default;
@@ -104,15 +106,17 @@ struct OrientationKey {
 
 enum class SteadySource { footage, record };
 
-/// How a shot's shake is taken out. `path` is how the rig turned: at shot time first_s + i * step_s its directions
-/// become those of a world that stands still by the rotation vector path[i] (axis times angle, radians).
+/// How a shot's shake is taken out. `path` is how the rig turned: at shot time first_s + i * step_s its
+/// directions become those of a world that stands still by the rotation vector path[i] (axis times angle,
+/// radians).
 struct Steady {
     bool on = true;
     SteadySource source = SteadySource::footage;
     double strength = 1; ///< 0 to 1
     bool keep_horizon = true;
-    double follow_s = 0;  ///< turns slower than about this are followed; 0: locked to one direction
-    double readout_s = 0; ///< from the first row's moment to the last's; a frame's own moment is its middle row's
+    double follow_s = 0; ///< turns slower than about this are followed; 0: locked to one direction
+    double readout_s =
+        0; ///< from the first row's moment to the last's; a frame's own moment is its middle row's
     double first_s = 0, step_s = 0;
     Shared<std::vector<Vec3>> path;
     bool operator==(const Steady&) const = default;

@@ -13,9 +13,8 @@ namespace {
 constexpr std::size_t kMostPoints = 200000, kMostPath = 2000000;
 constexpr double kMostPx = 1e6;
 
-constexpr Word<LineKind> kLineKinds[] = {{LineKind::vertical, "vertical"},
-                                         {LineKind::horizontal, "horizontal"},
-                                         {LineKind::straight, "straight"}};
+constexpr Word<LineKind> kLineKinds[] = {
+    {LineKind::vertical, "vertical"}, {LineKind::horizontal, "horizontal"}, {LineKind::straight, "straight"}};
 constexpr Word<Freedom> kFreedoms[] = {
     {Freedom::locked, "locked"}, {Freedom::shared, "shared"}, {Freedom::free, "free"}};
 constexpr Word<SamplePick> kPicks[] = {{SamplePick::even, "even"}, {SamplePick::best, "best"}};
@@ -40,7 +39,7 @@ std::vector<Vec2> places_from(const JsonPlace& place, std::size_t least) {
 
 /// A row of a table: points come in thousands.
 Json point_json(const ControlPoint& p) {
-    return {p.id,       seconds_json(p.time), p.a,        p.a_px.x(), p.a_px.y(), p.b,
+    return {p.id,       seconds_json(p.time), p.a,       p.a_px.x(), p.a_px.y(), p.b,
             p.b_px.x(), p.b_px.y(),           p.by_hand, p.likeness, p.dropped};
 }
 ControlPoint point_from(const JsonPlace& row) {
@@ -136,8 +135,9 @@ SolveSettings settings_from(const JsonPlace& place) {
 }
 
 Json value_json(const ValueFigure& v) {
-    return {{"camera", v.camera}, {"name", v.name},   {"unit", v.unit},             {"value", v.value},
-            {"before", v.before}, {"sigma", v.sigma}, {"determined", v.determined}};
+    return {{"camera", v.camera},        {"name", v.name},     {"unit", v.unit},
+            {"value", v.value},          {"before", v.before}, {"sigma", v.sigma},
+            {"determined", v.determined}};
 }
 ValueFigure value_from(const JsonPlace& place) {
     ValueFigure v;

@@ -5,8 +5,8 @@
 
 namespace porb {
 
-/// The parts of a shot that calibrating makes (points, lines, regions, solves, orientation over time, steadying), put
-/// into its JSON and read from it. Reading throws Error with the JSON path.
+/// The parts of a shot that calibrating makes (points, lines, regions, solves, orientation over time,
+/// steadying), put into its JSON and read from it. Reading throws Error with the JSON path.
 void put_calibrating(Json& shot, const Shot& s);
 void read_calibrating(const JsonPlace& shot, Shot& s);
 

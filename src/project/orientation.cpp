@@ -2,9 +2,6 @@
 
 #include "base/angle.h"
 
-#include <Eigen/Geometry>
-#include <Eigen/SVD>
-
 namespace porb {
 
 namespace {
@@ -15,13 +12,14 @@ Mat3 between(const Mat3& a, const Mat3& b, double t) {
     return a * rotation_from_vector(t * rotation_vector(a.transpose() * b));
 }
 
-/// Where the viewer should face while slow turns are followed: a mean of the rig's directions about `seconds`,
-/// with Gaussian weights. Only the heading when the horizon is kept.
+/// Where the viewer should face while slow turns are followed: a mean of the rig's directions about
+/// `seconds`, with Gaussian weights. Only the heading when the horizon is kept.
 Mat3 followed(const Steady& s, const Mat3& level, double seconds) {
     const double sigma = s.follow_s / 2;
     const auto count = int(s.path->size());
     const int from = std::max(0, int(std::floor((seconds - kFollowReach * sigma - s.first_s) / s.step_s)));
-    const int to = std::min(count - 1, int(std::ceil((seconds + kFollowReach * sigma - s.first_s) / s.step_s)));
+    const int to =
+        std::min(count - 1, int(std::ceil((seconds + kFollowReach * sigma - s.first_s) / s.step_s)));
     Mat3 sum = Mat3::Zero();
     for (int i = from; i <= to; ++i) {
         const double d = (s.first_s + i * s.step_s - seconds) / sigma;
@@ -33,24 +31,6 @@ Mat3 followed(const Steady& s, const Mat3& level, double seconds) {
 }
 
 } // namespace
-
-Vec3 rotation_vector(const Mat3& rotation) {
-    const Eigen::AngleAxisd a(rotation);
-    return a.axis() * a.angle();
-}
-
-Mat3 rotation_from_vector(const Vec3& v) {
-    const double angle = v.norm();
-    if (angle < 1e-15) return Mat3::Identity();
-    return rotation_about(v / angle, angle);
-}
-
-Mat3 nearest_rotation(const Mat3& m) {
-    const Eigen::JacobiSVD<Mat3> svd(m, Eigen::ComputeFullU | Eigen::ComputeFullV);
-    Mat3 flip = Mat3::Identity();
-    flip(2, 2) = (svd.matrixU() * svd.matrixV().transpose()).determinant() < 0 ? -1 : 1;
-    return svd.matrixU() * flip * svd.matrixV().transpose();
-}
 
 Mat3 path_at(const Steady& s, double seconds) {
     if (s.path->empty() || s.step_s <= 0) return Mat3::Identity();
@@ -76,8 +56,8 @@ Mat3 keyed_orientation(const Shot& shot, double seconds) {
     std::size_t i = 0;
     while (i + 2 < keys.size() && at(i + 1) <= seconds) ++i;
     const auto key = [&](std::size_t n) { return rotation_of(keys[n].turn); };
-    // Rotation rates at both ends, radians a second in the key's own axes: from neighbour to neighbour; at rest at
-    // either end of the curve.
+    // Rotation rates at both ends, radians a second in the key's own axes: from neighbour to neighbour; at
+    // rest at either end of the curve.
     const auto rate = [&](std::size_t n) -> Vec3 {
         if (n == 0 || n + 1 == keys.size()) return Vec3::Zero();
         const Vec3 back = -rotation_vector(key(n).transpose() * key(n - 1)) / (at(n) - at(n - 1));

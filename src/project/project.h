@@ -77,8 +77,8 @@ struct Shot {
     std::vector<ShotCamera> cameras; ///< one for each camera of the rig, in its order
     FrameRate rate{30};
     Seconds in{0};
-    std::optional<Seconds> out;  ///< nothing: to the end of the shortest source
-    Turn orientation;            ///< shot directions become world directions by it
+    std::optional<Seconds> out;                   ///< nothing: to the end of the shortest source
+    Turn orientation;                             ///< shot directions become world directions by it
     std::vector<OrientationKey> orientation_keys; ///< in order of time; when there are any, instead of it
     std::optional<Steady> steady;
     double agree_distance_m = 0; ///< where all cameras agree; 0 stands for infinitely far

@@ -213,8 +213,10 @@ Shot shot_from(const JsonPlace& place) {
     if (place.has("profile")) s.profile = rig_from_json(place.at("profile"));
     if (place.has("motion")) s.motion = motion_from(place.at("motion"));
     read_calibrating(place, s);
-    s.extra_json = extra_of(place, {"orientation_keys", "steady", "points", "lines", "regions", "solving", "solves", "id", "name", "rig", "cameras", "rate", "in_s", "out_s", "orientation",
-                                    "agree_distance_m", "sound", "markers", "profile", "motion"});
+    s.extra_json = extra_of(place, {"orientation_keys", "steady", "points",  "lines",   "regions",
+                                    "solving",          "solves", "id",      "name",    "rig",
+                                    "cameras",          "rate",   "in_s",    "out_s",   "orientation",
+                                    "agree_distance_m", "sound",  "markers", "profile", "motion"});
     return s;
 }
 

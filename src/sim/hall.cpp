@@ -303,24 +303,27 @@ void add_clutter(Tracer& tracer) {
         case 0: // a pile of crates
             for (int k = 0; k < 3; ++k) {
                 const float s = size * (1.1f - 0.2f * float(k)), y = kFloor - 2 * size * float(k);
-                tracer.add(box({c.x() - s, y - 2 * size, c.z() - s}, {c.x() + s, y, c.z() + s}, k % 2 ? book : wood));
+                tracer.add(box({c.x() - s, y - 2 * size, c.z() - s}, {c.x() + s, y, c.z() + s},
+                               k % 2 ? book : wood));
             }
             break;
         case 1: // a slim pillar from floor to dome
-            tracer.add(turned(std::vector<std::pair<float, float>>{{0.07f, kFloor}, {0.05f, kSpring - 1.0f}}, c.x(), c.z(), 24,
-                              column_stone));
+            tracer.add(turned(std::vector<std::pair<float, float>>{{0.07f, kFloor}, {0.05f, kSpring - 1.0f}},
+                              c.x(), c.z(), 24, column_stone));
             break;
         case 2: { // a lamp on a chain
             const float y = -0.5f - 0.9f * hash01(i, 74);
-            const std::vector<std::pair<float, float>> lamp = {
-                {0.005f, kSpring}, {0.005f, y - 0.16f}, {0.09f, y - 0.12f}, {0.11f, y}, {0.03f, y + 0.10f}, {0.0f, y + 0.12f}};
+            const std::vector<std::pair<float, float>> lamp = {{0.005f, kSpring},  {0.005f, y - 0.16f},
+                                                               {0.09f, y - 0.12f}, {0.11f, y},
+                                                               {0.03f, y + 0.10f}, {0.0f, y + 0.12f}};
             tracer.add(turned(lamp, c.x(), c.z(), 24, brass));
             break;
         }
         default: { // a lectern with an open book
             const float y = 0.35f * hash01(i, 75);
             tracer.add(box({c.x() - 0.03f, y, c.z() - 0.03f}, {c.x() + 0.03f, kFloor, c.z() + 0.03f}, wood));
-            tracer.add(box({c.x() - size, y - 0.05f, c.z() - size}, {c.x() + size, y, c.z() + size}, i % 8 == 3 ? rug : book));
+            tracer.add(box({c.x() - size, y - 0.05f, c.z() - size}, {c.x() + size, y, c.z() + size},
+                           i % 8 == 3 ? rug : book));
         }
         }
     }

@@ -184,8 +184,7 @@ Truth make_truth(const SimOptions& o) {
         if (o.faults.offsets && has_own_files(o.rig) && i > 0) t.offset_s = 0.7 * r(13);
         if (o.faults.dark) t.exposure_ev -= 5;
         if (o.faults.drift && has_own_files(o.rig) && i > 0) t.drift_ppm = 60 * r(14);
-        if (!o.offsets_s.empty() && has_own_files(o.rig))
-            t.offset_s = o.offsets_s[i % o.offsets_s.size()];
+        if (!o.offsets_s.empty() && has_own_files(o.rig)) t.offset_s = o.offsets_s[i % o.offsets_s.size()];
         truth.cameras.push_back(t);
     }
     if (o.faults.tilt) truth.tilt = {0, 9.0, -8.0};
@@ -204,8 +203,9 @@ double readout_s(const SimOptions& o) {
 }
 
 Turn rig_turn(const SimOptions& o, const Truth& truth, double t) {
-    const Mat3 lean = o.faults.drive ? Mat3(rotation_about(Vec3(0, 1, 0), kDriveTurn * t) * rotation_of(truth.tilt))
-                                     : rotation_of(truth.tilt);
+    const Mat3 lean = o.faults.drive
+                          ? Mat3(rotation_about(Vec3(0, 1, 0), kDriveTurn * t) * rotation_of(truth.tilt))
+                          : rotation_of(truth.tilt);
     if (!o.faults.shake) return turn_of(lean);
     const double s = double(o.seed);
     const Turn shake{0.8 * std::sin(7.3 * t + s) + 0.4 * std::sin(19.1 * t),

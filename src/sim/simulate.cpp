@@ -158,8 +158,9 @@ MotionRecord motion_of(const SimOptions& o, const Truth& truth) {
         // At rest it feels the floor pushing up; in a curve the seat pushes sideways as well.
         const double moment = t - truth.cameras[0].offset_s;
         constexpr double kSlow = 0.01;
-        const Vec3 pushed = (rig_place(o, moment + kSlow) - 2 * rig_place(o, moment) + rig_place(o, moment - kSlow)) /
-                            (kSlow * kSlow);
+        const Vec3 pushed =
+            (rig_place(o, moment + kSlow) - 2 * rig_place(o, moment) + rig_place(o, moment - kSlow)) /
+            (kSlow * kSlow);
         const Vec3 pull = now.transpose() * (pushed + Vec3(0, -kGravity, 0));
         record.acceleration.push_back({t, {pull.x(), pull.y(), pull.z()}});
     }

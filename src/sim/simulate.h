@@ -13,12 +13,12 @@
 namespace porb::sim {
 
 enum class SimRig {
-    two_fisheyes, ///< back to back, two circles in one picture
-    ring_of_six,  ///< six files
-    pair_180,     ///< left and right eye, two circles in one picture
-    ring_of_four, ///< four files, 0.22 m across
+    two_fisheyes,  ///< back to back, two circles in one picture
+    ring_of_six,   ///< six files
+    pair_180,      ///< left and right eye, two circles in one picture
+    ring_of_four,  ///< four files, 0.22 m across
     ball_of_eight, ///< eight files: four look up by 35 degrees, four down between them
-    dome_of_five, ///< five files: four round, one straight up
+    dome_of_five,  ///< five files: four round, one straight up
 };
 
 /// Deliberate departures of the footage from the nominal rig and from clean pictures; all off by default.
@@ -75,8 +75,8 @@ Truth make_truth(const SimOptions& options);
 Turn rig_turn(const SimOptions& options, const Truth& truth, double seconds);
 /// Where the rig's centre is at a shot time; the origin unless it drives.
 Vec3 rig_place(const SimOptions& options, double seconds);
-/// Seconds from the first row's moment to the last one's; 0 without the fault. A frame's own time is that of its
-/// middle row.
+/// Seconds from the first row's moment to the last one's; 0 without the fault. A frame's own time is that of
+/// its middle row.
 double readout_s(const SimOptions& options);
 
 /// One clean or faulty picture of a file: all cameras that share it. `frame` counts the file's own frames.

@@ -7,7 +7,7 @@ namespace porb {
 namespace {
 constexpr int kLeastLevelPx = 60;
 constexpr double kPastRim = 0.5; ///< radians
-}
+} // namespace
 
 Grey grey_of(const Picture& picture) {
     Grey g;
@@ -34,18 +34,21 @@ Grey halved(const Grey& g) {
     for (int y = 0; y < h.height; ++y)
         for (int x = 0; x < h.width; ++x)
             h.v[std::size_t(y) * std::size_t(h.width) + std::size_t(x)] =
-                0.25f * (g.at(2 * x, 2 * y) + g.at(2 * x + 1, 2 * y) + g.at(2 * x, 2 * y + 1) + g.at(2 * x + 1, 2 * y + 1));
+                0.25f * (g.at(2 * x, 2 * y) + g.at(2 * x + 1, 2 * y) + g.at(2 * x, 2 * y + 1) +
+                         g.at(2 * x + 1, 2 * y + 1));
     return h;
 }
 
 GreyPyramid::GreyPyramid(Grey full) {
     levels.push_back(std::move(full));
-    while (std::min(levels.back().width, levels.back().height) >= 2 * kLeastLevelPx) levels.push_back(halved(levels.back()));
+    while (std::min(levels.back().width, levels.back().height) >= 2 * kLeastLevelPx)
+        levels.push_back(halved(levels.back()));
 }
 
 Eyepiece::Eyepiece(const Rig& rig, std::size_t camera, const GreyPyramid* seen)
-    : index(camera), lens(rig.cameras[camera].lens), map(lens), to_rig(rotation_of(rig.cameras[camera].pose.turn)),
-      position(rig.cameras[camera].pose.position_m), pictures(seen) {}
+    : index(camera), lens(rig.cameras[camera].lens), map(lens),
+      to_rig(rotation_of(rig.cameras[camera].pose.turn)), position(rig.cameras[camera].pose.position_m),
+      pictures(seen) {}
 
 std::optional<Vec2> Eyepiece::sees(const Vec3& rig_direction, double spare_px) const {
     const Vec3 d = to_rig.transpose() * rig_direction;
@@ -68,15 +71,16 @@ Tangent tangent_at(const Vec3& c, const Vec3& along, double step_rad) {
 
 bool sample_patch(const Eyepiece& eye, const Tangent& tangent, double x0, double y0, int half_w, int half_h,
                   std::vector<float>& out, bool past_rim) {
-    // Exact places on a 3 x 3 grid; between them a biquadratic, off by well under a tenth of a pixel for pieces of a
-    // few degrees.
+    // Exact places on a 3 x 3 grid; between them a biquadratic, off by well under a tenth of a pixel for
+    // pieces of a few degrees.
     Vec2 node[3][3];
     for (int j = 0; j < 3; ++j)
         for (int i = 0; i < 3; ++i) {
             const Vec3 d = tangent.direction(x0 + (i - 1) * half_w, y0 + (j - 1) * half_h);
             if (past_rim) {
                 const Vec3 c = eye.to_rig.transpose() * d;
-                if (std::atan2(std::hypot(c.x(), c.y()), c.z()) > eye.map.theta_max() + kPastRim) return false;
+                if (std::atan2(std::hypot(c.x(), c.y()), c.z()) > eye.map.theta_max() + kPastRim)
+                    return false;
                 node[j][i] = eye.map.project_anywhere(c);
                 continue;
             }

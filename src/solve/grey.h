@@ -18,8 +18,10 @@ struct Grey {
     float at(int x, int y) const { return v[std::size_t(y) * std::size_t(width) + std::size_t(x)]; }
     /// Bilinear, clamped at the edges.
     float sample(double x, double y) const {
-        const double cx = std::clamp(x - 0.5, 0.0, double(width - 1)), cy = std::clamp(y - 0.5, 0.0, double(height - 1));
-        const int ix = std::min(int(cx), std::max(0, width - 2)), iy = std::min(int(cy), std::max(0, height - 2));
+        const double cx = std::clamp(x - 0.5, 0.0, double(width - 1)),
+                     cy = std::clamp(y - 0.5, 0.0, double(height - 1));
+        const int ix = std::min(int(cx), std::max(0, width - 2)),
+                  iy = std::min(int(cy), std::max(0, height - 2));
         const float fx = float(cx - ix), fy = float(cy - iy);
         const float* p = &v[std::size_t(iy) * std::size_t(width) + std::size_t(ix)];
         const std::size_t down = height > 1 ? std::size_t(width) : 0, right = width > 1 ? 1 : 0;
@@ -48,7 +50,9 @@ struct Eyepiece {
     const GreyPyramid* pictures = nullptr;
 
     Eyepiece(const Rig& rig, std::size_t camera, const GreyPyramid* seen);
-    Vec2 place_of(const Vec3& rig_direction) const { return map.project_anywhere(to_rig.transpose() * rig_direction); }
+    Vec2 place_of(const Vec3& rig_direction) const {
+        return map.project_anywhere(to_rig.transpose() * rig_direction);
+    }
     /// Whether a rig direction is seen with that many pixels to spare; with its place.
     std::optional<Vec2> sees(const Vec3& rig_direction, double spare_px) const;
     /// The rig direction behind a pixel, or nothing outside the circle.
@@ -59,14 +63,16 @@ struct Eyepiece {
 struct Tangent {
     Vec3 c, e1, e2; ///< unit and orthogonal
     double step_rad = 0;
-    Vec3 direction(double x, double y) const { return (c + x * step_rad * e1 + y * step_rad * e2).normalized(); }
+    Vec3 direction(double x, double y) const {
+        return (c + x * step_rad * e1 + y * step_rad * e2).normalized();
+    }
 };
 /// The piece about `c` whose e1 runs along `along` (any vector not parallel to c).
 Tangent tangent_at(const Vec3& c, const Vec3& along, double step_rad);
 
-/// (2 half_w + 1) x (2 half_h + 1) samples of the tangent as one camera sees it, row by row, about (x0, y0) in
-/// steps. Taken from the pyramid's level that fits the step. False when a part of it is not seen; with `past_rim` parts
-/// may be unseen (and hold anything), but not far behind the lens.
+/// (2 half_w + 1) x (2 half_h + 1) samples of the tangent as one camera sees it, row by row, about (x0, y0)
+/// in steps. Taken from the pyramid's level that fits the step. False when a part of it is not seen; with
+/// `past_rim` parts may be unseen (and hold anything), but not far behind the lens.
 bool sample_patch(const Eyepiece& eye, const Tangent& tangent, double x0, double y0, int half_w, int half_h,
                   std::vector<float>& out, bool past_rim = false);
 

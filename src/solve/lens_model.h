@@ -6,8 +6,8 @@
 
 namespace porb {
 
-/// What a solve may change of a lens, as departures from where it began: the logarithm of the focal length's ratio,
-/// the centre in pixels, the radial terms.
+/// What a solve may change of a lens, as departures from where it began: the logarithm of the focal length's
+/// ratio, the centre in pixels, the radial terms.
 template <class T>
 struct LensChange {
     T log_focal;
@@ -42,11 +42,12 @@ T bent_radius(const Lens& lens, const LensChange<T>& change, const T& g) {
     T k[4];
     for (int i = 0; i < 4; ++i) k[i] = lens.radial[std::size_t(i)] + change.radial[i];
     const auto& d = lens.uneven.denominator;
-    return g * (1.0 + q * (k[0] + q * (k[1] + q * (k[2] + q * k[3])))) / (1.0 + q * (d[0] + q * (d[1] + q * d[2])));
+    return g * (1.0 + q * (k[0] + q * (k[1] + q * (k[2] + q * k[3])))) /
+           (1.0 + q * (d[0] + q * (d[1] + q * d[2])));
 }
 
-/// LensMap::project_anywhere for scalars that carry derivatives (docs/conventions.md, "Lenses"; optics/lens.h for the
-/// uneven terms). A test holds the two together.
+/// LensMap::project_anywhere for scalars that carry derivatives (docs/conventions.md, "Lenses"; optics/lens.h
+/// for the uneven terms). A test holds the two together.
 template <class T>
 void project_changed(const Lens& lens, const LensChange<T>& change, const T direction[3], T px[2]) {
     using std::atan2;
@@ -58,8 +59,10 @@ void project_changed(const Lens& lens, const LensChange<T>& change, const T dire
     const T r = bent_radius(lens, change, g);
     const T x0 = g * c, y0 = g * s, q = g * g;
     const auto& u = lens.uneven;
-    T x = r * c + 2.0 * u.tangential[0] * x0 * y0 + u.tangential[1] * (q + 2.0 * x0 * x0) + u.prism[0] * q + u.prism[1] * q * q;
-    T y = r * s + u.tangential[0] * (q + 2.0 * y0 * y0) + 2.0 * u.tangential[1] * x0 * y0 + u.prism[2] * q + u.prism[3] * q * q;
+    T x = r * c + 2.0 * u.tangential[0] * x0 * y0 + u.tangential[1] * (q + 2.0 * x0 * x0) + u.prism[0] * q +
+          u.prism[1] * q * q;
+    T y = r * s + u.tangential[0] * (q + 2.0 * y0 * y0) + 2.0 * u.tangential[1] * x0 * y0 + u.prism[2] * q +
+          u.prism[3] * q * q;
     const T f = lens.focal_px * exp(change.log_focal);
     px[0] = lens.center_px.x() + change.centre[0] + f * (x + u.skew * y);
     px[1] = lens.center_px.y() + change.centre[1] + f * u.aspect * y;

@@ -13,12 +13,12 @@ namespace porb {
 
 namespace {
 
-constexpr double kAgreeDeg = 2.5;      ///< a constraint that misses by less agrees
-constexpr double kTogetherDeg = 1;     ///< level lines that point to one place within this run side by side
-constexpr double kParallelDeg = 6;     ///< planes of level lines nearer than this fix no direction
-constexpr double kMostLeanDeg = 50;    ///< found lines are upright within this of the present up
-constexpr double kLeastLineDeg = 9;    ///< found lines are at least as long
-constexpr int kViewPx = 640;           ///< flat views in which lines are looked for
+constexpr double kAgreeDeg = 2.5;   ///< a constraint that misses by less agrees
+constexpr double kTogetherDeg = 1;  ///< level lines that point to one place within this run side by side
+constexpr double kParallelDeg = 6;  ///< planes of level lines nearer than this fix no direction
+constexpr double kMostLeanDeg = 50; ///< found lines are upright within this of the present up
+constexpr double kLeastLineDeg = 9; ///< found lines are at least as long
+constexpr int kViewPx = 640;        ///< flat views in which lines are looked for
 constexpr double kViewDeg = 84;
 constexpr int kMostFound = 60;
 
@@ -38,11 +38,15 @@ std::vector<Constraint> constraints_of(std::span<const LineSense> lines) {
             const Vec3 level = lines[i].normal.cross(lines[k].normal);
             const double apart = std::asin(std::min(1.0, level.norm()));
             if (degrees(apart) < kParallelDeg) continue;
-            // Two lines meet somewhere whether they run side by side or not; a third that runs there as well tells.
+            // Two lines meet somewhere whether they run side by side or not; a third that runs there as well
+            // tells.
             int third = 0;
             for (std::size_t m = 0; m < lines.size(); ++m)
-                third += m != i && m != k && lines[m].kind == LineKind::horizontal && std::abs(lines[m].normal.dot(level.normalized())) < std::sin(radians(kTogetherDeg));
-            out.push_back({level.normalized(), std::min(lines[i].weight, lines[k].weight) * std::sin(apart) * (1 + 4 * third), i, k});
+                third += m != i && m != k && lines[m].kind == LineKind::horizontal &&
+                         std::abs(lines[m].normal.dot(level.normalized())) < std::sin(radians(kTogetherDeg));
+            out.push_back({level.normalized(),
+                           std::min(lines[i].weight, lines[k].weight) * std::sin(apart) * (1 + 4 * third), i,
+                           k});
         }
     }
     return out;
@@ -70,7 +74,8 @@ std::vector<LineSense> line_senses(const Shot& shot) {
             }
         if (all.size() < 2) continue;
         double longest = 0;
-        for (const auto& d : all) longest = std::max(longest, std::acos(std::clamp(all.front().dot(d), -1.0, 1.0)));
+        for (const auto& d : all)
+            longest = std::max(longest, std::acos(std::clamp(all.front().dot(d), -1.0, 1.0)));
         const Eigen::SelfAdjointEigenSolver<Mat3> e(sum);
         out.push_back({l.kind, e.eigenvectors().col(0), longest});
     }
@@ -79,10 +84,12 @@ std::vector<LineSense> line_senses(const Shot& shot) {
 
 Upright upright_from_lines(std::span<const LineSense> lines, const Vec3& near) {
     const auto constraints = constraints_of(lines);
-    const auto verticals = std::count_if(lines.begin(), lines.end(), [](const LineSense& l) { return l.kind == LineKind::vertical; });
+    const auto verticals = std::count_if(lines.begin(), lines.end(),
+                                         [](const LineSense& l) { return l.kind == LineKind::vertical; });
     if (constraints.size() < 2 || (lines.size() < 3 && verticals < 2))
         throw Error(fmt::format("{} lines do not tell which way is up", lines.size()), "Level",
-                    "Draw three or more along things that are upright or level in the world: poles, door edges, sills");
+                    "Draw three or more along things that are upright or level in the world: poles, door "
+                    "edges, sills");
     Vec3 best = near;
     double most = -1;
     for (std::size_t i = 0; i < constraints.size(); ++i)
@@ -93,18 +100,21 @@ Upright upright_from_lines(std::span<const LineSense> lines, const Vec3& near) {
             // Level lines in pairs that do not belong together agree on sideways as well: not believed.
             if (verticals < std::ptrdiff_t(lines.size()) && std::abs(up.dot(near)) < 0.5) continue;
             double agree = 0;
-            for (const auto& c : constraints) agree += c.weight * std::max(0.0, 1 - miss_deg_of(c, up) / kAgreeDeg);
+            for (const auto& c : constraints)
+                agree += c.weight * std::max(0.0, 1 - miss_deg_of(c, up) / kAgreeDeg);
             agree *= 1 + 0.1 * std::abs(up.dot(near)); // of equals, what is upright already
             if (agree > most) most = agree, best = up;
         }
     if (most < 0)
-        throw Error("the lines run side by side and do not tell which way is up", "Level", "Draw lines in different directions from the rig");
+        throw Error("the lines run side by side and do not tell which way is up", "Level",
+                    "Draw lines in different directions from the rig");
     Mat3 information = Mat3::Zero();
     for (int round = 0; round < 8; ++round) {
         information.setZero();
         for (const auto& c : constraints) {
             const double ratio = miss_deg_of(c, best) / kAgreeDeg;
-            if (ratio < 1) information += c.weight * std::pow(1 - ratio * ratio, 2) * c.across * c.across.transpose();
+            if (ratio < 1)
+                information += c.weight * std::pow(1 - ratio * ratio, 2) * c.across * c.across.transpose();
         }
         const Eigen::SelfAdjointEigenSolver<Mat3> e(information);
         best = e.eigenvectors().col(0);
@@ -122,7 +132,8 @@ Upright upright_from_lines(std::span<const LineSense> lines, const Vec3& near) {
         for (const std::size_t l : {c.line, c.other}) smallest[l] = std::min(smallest[l], miss);
         if (miss < kAgreeDeg) squares += miss * miss, ++n;
     }
-    for (std::size_t l = 0; l < lines.size(); ++l) out.miss_deg[l] = smallest[l], out.agrees[l] = smallest[l] < kAgreeDeg;
+    for (std::size_t l = 0; l < lines.size(); ++l)
+        out.miss_deg[l] = smallest[l], out.agrees[l] = smallest[l] < kAgreeDeg;
     out.error_deg = n ? std::sqrt(squares / n) : 0;
     // The weaker of the two directions in which up can lean.
     const Eigen::SelfAdjointEigenSolver<Mat3> e(information);
@@ -133,7 +144,8 @@ Upright upright_from_lines(std::span<const LineSense> lines, const Vec3& near) {
     return out;
 }
 
-std::vector<LineMark> find_upright_lines(const Project& project, const Shot& shot, Seconds time, MediaLibrary& library, const Cancel& cancel) {
+std::vector<LineMark> find_upright_lines(const Project& project, const Shot& shot, Seconds time,
+                                         MediaLibrary& library, const Cancel& cancel) {
     const Moment moment = read_moment(project, shot, time, library);
     const auto eyes = eyepieces(shot.rig, moment);
     const Vec3 up = orientation_at(shot, time).transpose() * Vec3(0, -1, 0);
@@ -144,24 +156,33 @@ std::vector<LineMark> find_upright_lines(const Project& project, const Shot& sho
         if (!eye) continue;
         const Camera& camera = shot.rig.cameras[eye->index];
         // Flat views round the lens: ahead, and towards the rim on four sides.
-        for (const auto& [yaw, pitch] : {std::pair{0.0, 0.0}, {62.0, 0.0}, {-62.0, 0.0}, {0.0, 62.0}, {0.0, -62.0}}) {
+        for (const auto& [yaw, pitch] :
+             {std::pair{0.0, 0.0}, {62.0, 0.0}, {-62.0, 0.0}, {0.0, 62.0}, {0.0, -62.0}}) {
             cancel.check();
             const Mat3 view = rotation_of({yaw, pitch, 0}); // view to camera
             cv::Mat flat(kViewPx, kViewPx, CV_8U);
             std::size_t level = 0;
-            while (level + 1 < eye->pictures->levels.size() && camera.lens.focal_px / (2 << level) > 0.8 * focal) ++level;
+            while (level + 1 < eye->pictures->levels.size() &&
+                   camera.lens.focal_px / (2 << level) > 0.8 * focal)
+                ++level;
             const Grey& grey = eye->pictures->levels[level];
             const double down = 1.0 / (1 << level);
-            const auto ray = [&](double x, double y) { return Vec3(view * Vec3(x - kViewPx / 2.0, y - kViewPx / 2.0, focal)); };
+            const auto ray = [&](double x, double y) {
+                return Vec3(view * Vec3(x - kViewPx / 2.0, y - kViewPx / 2.0, focal));
+            };
             for (int y = 0; y < kViewPx; ++y)
                 for (int x = 0; x < kViewPx; ++x) {
                     const Vec2 px = eye->map.project_anywhere(ray(x + 0.5, y + 0.5));
-                    flat.at<uchar>(y, x) = eye->map.clearance(px) > 2 ? uchar(std::clamp(255 * grey.sample(px.x() * down, px.y() * down), 0.0f, 255.0f)) : 0;
+                    flat.at<uchar>(y, x) =
+                        eye->map.clearance(px) > 2
+                            ? uchar(std::clamp(255 * grey.sample(px.x() * down, px.y() * down), 0.0f, 255.0f))
+                            : 0;
                 }
             std::vector<cv::Vec4f> segments;
             cv::createLineSegmentDetector(cv::LSD_REFINE_STD)->detect(flat, segments);
             for (const auto& s : segments) {
-                const Vec3 a = ray(double(s[0]), double(s[1])).normalized(), b = ray(double(s[2]), double(s[3])).normalized();
+                const Vec3 a = ray(double(s[0]), double(s[1])).normalized(),
+                           b = ray(double(s[2]), double(s[3])).normalized();
                 const double length = std::acos(std::clamp(a.dot(b), -1.0, 1.0));
                 if (degrees(length) < kLeastLineDeg) continue;
                 const Vec2 pa = eye->map.project_anywhere(a), pb = eye->map.project_anywhere(b);
@@ -173,7 +194,8 @@ std::vector<LineMark> find_upright_lines(const Project& project, const Shot& sho
                 mark.time = time;
                 mark.camera = camera.id;
                 mark.found = true;
-                for (const double t : {0.0, 0.25, 0.5, 0.75, 1.0}) mark.places_px.push_back(eye->map.project_anywhere(((1 - t) * a + t * b).normalized()));
+                for (const double t : {0.0, 0.25, 0.5, 0.75, 1.0})
+                    mark.places_px.push_back(eye->map.project_anywhere(((1 - t) * a + t * b).normalized()));
                 marks.push_back(std::move(mark));
                 senses.push_back({LineKind::vertical, normal, length});
             }
@@ -183,7 +205,8 @@ std::vector<LineMark> find_upright_lines(const Project& project, const Shot& sho
     // Hundreds of edges: the longest are enough, and every two of them are tried.
     std::vector<std::size_t> order(senses.size());
     for (std::size_t i = 0; i < order.size(); ++i) order[i] = i;
-    std::sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return senses[a].weight > senses[b].weight; });
+    std::sort(order.begin(), order.end(),
+              [&](std::size_t a, std::size_t b) { return senses[a].weight > senses[b].weight; });
     order.resize(std::min<std::size_t>(order.size(), 160));
     std::vector<LineSense> longest;
     for (const std::size_t i : order) longest.push_back(senses[i]);
@@ -191,7 +214,8 @@ std::vector<LineMark> find_upright_lines(const Project& project, const Shot& sho
     std::vector<LineMark> out;
     for (std::size_t i = 0; i < order.size() && int(out.size()) < kMostFound; ++i)
         if (found.miss_deg[i] < 1.0) out.push_back(marks[order[i]]);
-    if (out.size() < 4 || std::acos(std::clamp(found.up.dot(up), -1.0, 1.0)) > radians(kMostLeanDeg)) return {};
+    if (out.size() < 4 || std::acos(std::clamp(found.up.dot(up), -1.0, 1.0)) > radians(kMostLeanDeg))
+        return {};
     int id = 0;
     for (const auto& l : shot.lines) id = std::max(id, l.id);
     for (auto& l : out) l.id = ++id;
@@ -208,19 +232,26 @@ Upright upright_from_record(const Shot& shot, const MotionRecord& record, double
     for (const auto& s : record.acceleration)
         if (within(s.time_s)) {
             Vec3 up = mount * Vec3(s.value[0], s.value[1], s.value[2]);
-            if (shot.steady && !shot.steady->path->empty()) up = path_at(*shot.steady, from_s).transpose() * path_at(*shot.steady, s.time_s - offset) * up;
+            if (shot.steady && !shot.steady->path->empty())
+                up =
+                    path_at(*shot.steady, from_s).transpose() * path_at(*shot.steady, s.time_s - offset) * up;
             ups.push_back(up);
         }
     if (ups.empty())
         for (const auto& s : record.orientation)
             if (within(s.time_s))
-                ups.push_back(9.8 * (mount * (rotation_from_vector(Vec3(s.value[0], s.value[1], s.value[2])).transpose() * Vec3(0, -1, 0))));
+                ups.push_back(
+                    9.8 *
+                    (mount * (rotation_from_vector(Vec3(s.value[0], s.value[1], s.value[2])).transpose() *
+                              Vec3(0, -1, 0))));
     if (ups.empty())
-        throw Error("holds neither acceleration nor orientation over the used part", shot.motion ? shot.motion->path.string() : "the motion record",
+        throw Error("holds neither acceleration nor orientation over the used part",
+                    shot.motion ? shot.motion->path.string() : "the motion record",
                     "Use a record with accelerometer readings, or level by lines");
     Vec3 mean = Vec3::Zero();
     for (const auto& u : ups) mean += u;
-    for (int round = 0; round < 10; ++round) { // a jolt must not tilt the horizon: readings far from the mean count little
+    for (int round = 0; round < 10;
+         ++round) { // a jolt must not tilt the horizon: readings far from the mean count little
         Vec3 sum = Vec3::Zero();
         double weights = 0;
         const Vec3 m = round ? mean : Vec3(mean / double(ups.size()));
@@ -233,7 +264,8 @@ Upright upright_from_record(const Shot& shot, const MotionRecord& record, double
     Upright out;
     out.up = mean.normalized();
     double squares = 0;
-    for (const auto& u : ups) squares += std::pow(std::acos(std::clamp(u.normalized().dot(out.up), -1.0, 1.0)), 2);
+    for (const auto& u : ups)
+        squares += std::pow(std::acos(std::clamp(u.normalized().dot(out.up), -1.0, 1.0)), 2);
     out.error_deg = degrees(std::sqrt(squares / double(ups.size())));
     out.sure_deg = out.error_deg / std::sqrt(double(ups.size()));
     return out;
@@ -243,9 +275,12 @@ void set_upright(Shot& shot, Seconds time, const Vec3& up) {
     const Mat3 now = orientation_at(shot, time);
     const Vec3 there = now * up;
     // Straight from upside down every axis is as short: roll is the one that keeps the front in front.
-    const Mat3 turn = there.y() > 0.9999 ? rotation_about(Vec3(0, 0, 1), kPi) : rotation_between(there, Vec3(0, -1, 0));
-    if (shot.orientation_keys.empty()) set_orientation(shot, time, turn * now);
-    else turn_all(shot, turn);
+    const Mat3 turn =
+        there.y() > 0.9999 ? rotation_about(Vec3(0, 0, 1), kPi) : rotation_between(there, Vec3(0, -1, 0));
+    if (shot.orientation_keys.empty())
+        set_orientation(shot, time, turn * now);
+    else
+        turn_all(shot, turn);
 }
 
 double lean_deg(const Shot& shot, Seconds time, const Vec3& up) {

@@ -7,7 +7,8 @@
 
 namespace porb {
 
-/// A drawn or found line in the rig's directions: the normal of the plane through the rig's centre that holds it.
+/// A drawn or found line in the rig's directions: the normal of the plane through the rig's centre that holds
+/// it.
 struct LineSense {
     LineKind kind = LineKind::vertical;
     Vec3 normal;
@@ -17,33 +18,35 @@ struct LineSense {
 /// Which way is up in the rig's directions, and how well the lines agree on it.
 struct Upright {
     Vec3 up{0, -1, 0};
-    double error_deg = 0;          ///< root mean square by which the lines that agree miss it
-    double sure_deg = 0;           ///< standard deviation of the result
-    std::vector<double> miss_deg;  ///< of each line given, in order
+    double error_deg = 0;         ///< root mean square by which the lines that agree miss it
+    double sure_deg = 0;          ///< standard deviation of the result
+    std::vector<double> miss_deg; ///< of each line given, in order
     std::vector<bool> agrees;
 };
 
-/// Up from lines: vertical ones hold it in their planes; each two level ones that run side by side give a level
-/// direction (the cross product of their normals), which is at right angles to it. Robust: every two constraints are
-/// tried, those that agree within a few degrees count by their weight, and all that agree are fitted by least squares
-/// (the smallest eigenvector). `near` is the present up: of the two ends of the axis the nearer is taken. Throws Error
-/// when fewer than three lines (or two vertical ones) are given or they do not fix it.
+/// Up from lines: vertical ones hold it in their planes; each two level ones that run side by side give a
+/// level direction (the cross product of their normals), which is at right angles to it. Robust: every two
+/// constraints are tried, those that agree within a few degrees count by their weight, and all that agree are
+/// fitted by least squares (the smallest eigenvector). `near` is the present up: of the two ends of the axis
+/// the nearer is taken. Throws Error when fewer than three lines (or two vertical ones) are given or they do
+/// not fix it.
 Upright upright_from_lines(std::span<const LineSense> lines, const Vec3& near);
 
 /// The senses of a shot's drawn lines under its rig (straight ones are left out).
 std::vector<LineSense> line_senses(const Shot& shot);
 
-/// Long straight edges of the pictures at one moment, found on flat views cut from each lens, that may be upright: marked
-/// vertical, in source pixels. Which are upright is decided by upright_from_lines and the present up (within 50 degrees).
-/// Returns those that agree; empty when too few do.
-std::vector<LineMark> find_upright_lines(const Project& project, const Shot& shot, Seconds time, MediaLibrary& library,
-                                         const Cancel& cancel);
+/// Long straight edges of the pictures at one moment, found on flat views cut from each lens, that may be
+/// upright: marked vertical, in source pixels. Which are upright is decided by upright_from_lines and the
+/// present up (within 50 degrees). Returns those that agree; empty when too few do.
+std::vector<LineMark> find_upright_lines(const Project& project, const Shot& shot, Seconds time,
+                                         MediaLibrary& library, const Cancel& cancel);
 
-/// Up from a motion record's acceleration (or orientation when it has no acceleration) over the used part, in the rig's
-/// directions: the robust mean. Throws Error when the record holds neither.
+/// Up from a motion record's acceleration (or orientation when it has no acceleration) over the used part, in
+/// the rig's directions: the robust mean. Throws Error when the record holds neither.
 Upright upright_from_record(const Shot& shot, const MotionRecord& record, double from_s, double to_s);
 
-/// The orientation that sets `up` (rig directions) upright at `time` with the least other turning; the heading stays.
+/// The orientation that sets `up` (rig directions) upright at `time` with the least other turning; the
+/// heading stays.
 void set_upright(Shot& shot, Seconds time, const Vec3& up);
 /// How far the given up leans from upright under the shot's orientation at a time, degrees.
 double lean_deg(const Shot& shot, Seconds time, const Vec3& up);

@@ -78,7 +78,8 @@ Peak best_place(std::span<const float> templ, std::span<const float> area, int h
     for (int y = -reach_y; y <= reach_y; ++y)
         for (int x = -reach_x; x <= reach_x; ++x)
             if (std::abs(x - bx) > 3 || std::abs(y - by) > 3)
-                best.second = std::max(best.second, double(map[std::size_t((y + reach_y) * (2 * reach_x + 1) + x + reach_x)]));
+                best.second = std::max(
+                    best.second, double(map[std::size_t((y + reach_y) * (2 * reach_x + 1) + x + reach_x)]));
     best.at_edge = std::abs(bx) == reach_x || std::abs(by) == reach_y;
     best.x = bx;
     best.y = by;
@@ -88,9 +89,10 @@ Peak best_place(std::span<const float> templ, std::span<const float> area, int h
 struct Refined {
     double x, y, value;
 };
-/// Least squares on brightness: b(x + dx, y + dy) * gain + offset = a, by Gauss-Newton with b's own slopes (Lucas and
-/// Kanade 1981).
-std::optional<Refined> refine(const Eyepiece& b, const Tangent& tangent, std::span<const float> a, double x, double y) {
+/// Least squares on brightness: b(x + dx, y + dy) * gain + offset = a, by Gauss-Newton with b's own slopes
+/// (Lucas and Kanade 1981).
+std::optional<Refined> refine(const Eyepiece& b, const Tangent& tangent, std::span<const float> a, double x,
+                              double y) {
     constexpr int side = 2 * kPatch + 1, wide = side + 2;
     const double x_begin = x, y_begin = y;
     std::vector<float> area;
@@ -104,7 +106,8 @@ std::optional<Refined> refine(const Eyepiece& b, const Tangent& tangent, std::sp
         for (int j = 0; j < side; ++j)
             for (int i = 0; i < side; ++i) {
                 const float* p = &area[std::size_t((j + 1) * wide + i + 1)];
-                const Eigen::Vector4d row(0.5 * double(p[1] - p[-1]), 0.5 * double(p[wide] - p[-wide]), double(p[0]), 1);
+                const Eigen::Vector4d row(0.5 * double(p[1] - p[-1]), 0.5 * double(p[wide] - p[-wide]),
+                                          double(p[0]), 1);
                 const double want = double(a[std::size_t(j * side + i)]);
                 normal += row * row.transpose();
                 right += row * want;
@@ -112,7 +115,8 @@ std::optional<Refined> refine(const Eyepiece& b, const Tangent& tangent, std::sp
                 sum += double(p[0]);
                 squares += double(p[0]) * double(p[0]);
             }
-        value = dot / (std::sqrt(std::max(1e-12, squares - sum * sum / (side * side))) * std::max(1e-6, double(ta.spread)));
+        value = dot / (std::sqrt(std::max(1e-12, squares - sum * sum / (side * side))) *
+                       std::max(1e-6, double(ta.spread)));
         const Eigen::Vector4d found = normal.ldlt().solve(right);
         // a = gain b + gain (slope . move) + offset
         const double gain = found[2];
@@ -146,7 +150,8 @@ bool inside(std::vector<Vec2> corners, const Vec2& p, bool on_sphere) {
         bool in = false;
         for (std::size_t i = 0, j = corners.size() - 1; i < corners.size(); j = i++) {
             const Vec2 a = corners[i] - q, b = corners[j] - q;
-            if ((a.y() > 0) != (b.y() > 0) && 0 < (b.x() - a.x()) * (0 - a.y()) / (b.y() - a.y()) + a.x()) in = !in;
+            if ((a.y() > 0) != (b.y() > 0) && 0 < (b.x() - a.x()) * (0 - a.y()) / (b.y() - a.y()) + a.x())
+                in = !in;
         }
         return in;
     };
@@ -159,7 +164,8 @@ int cell_of(const Vec3& d, int grid) {
     int axis;
     d.cwiseAbs().maxCoeff(&axis);
     const double m = std::abs(d[axis]);
-    const double u = std::atan2(d[(axis + 1) % 3], m) / (kPi / 2) + 0.5, v = std::atan2(d[(axis + 2) % 3], m) / (kPi / 2) + 0.5;
+    const double u = std::atan2(d[(axis + 1) % 3], m) / (kPi / 2) + 0.5,
+                 v = std::atan2(d[(axis + 2) % 3], m) / (kPi / 2) + 0.5;
     const int i = std::clamp(int(u * grid), 0, grid - 1), j = std::clamp(int(v * grid), 0, grid - 1);
     return ((axis * 2 + (d[axis] < 0)) * grid + i) * grid + j;
 }
@@ -209,8 +215,8 @@ std::optional<Match> refine_match(const Eyepiece& a, const Eyepiece& b, const Ve
     return Match{a_px, *px, there->value};
 }
 
-std::optional<Match> match_place(const Eyepiece& a, const Eyepiece& b, const Vec2& a_px, const MatchOptions& o,
-                                 std::string* why_not) {
+std::optional<Match> match_place(const Eyepiece& a, const Eyepiece& b, const Vec2& a_px,
+                                 const MatchOptions& o, std::string* why_not) {
     const auto give_up = [&](const char* why) -> std::optional<Match> {
         if (why_not) *why_not = why;
         return std::nullopt;
@@ -234,7 +240,8 @@ std::optional<Match> match_place(const Eyepiece& a, const Eyepiece& b, const Vec
             if (level > 0) continue; // too near the rim for so wide a patch
             return give_up("it lies too near the rim");
         }
-        if (norm_of(templ).spread < kFlat * (2 * kPatch + 1)) return give_up("there is too little to see there");
+        if (norm_of(templ).spread < kFlat * (2 * kPatch + 1))
+            return give_up("there is too little to see there");
         const int half_w = kPatch + std::max(2, int(std::ceil(half_along / step))),
                   half_h = kPatch + std::max(2, int(std::ceil(half_across / step)));
         // Parts of the area may lie past the rim: nothing there looks alike.
@@ -243,7 +250,8 @@ std::optional<Match> match_place(const Eyepiece& a, const Eyepiece& b, const Vec
         const Peak peak = best_place(templ, area, half_w, half_h);
         if (peak.value < (level > 0 ? 0.6 : 0.7)) return give_up("nothing there looks alike");
         if (peak.at_edge) return give_up("the best place lies at the end of what was searched");
-        if (half_w - kPatch > 4 && 1 - peak.value > kClearlyBetter * (1 - peak.second)) return give_up("several places look alike");
+        if (half_w - kPatch > 4 && 1 - peak.value > kClearlyBetter * (1 - peak.second))
+            return give_up("several places look alike");
         c = tb.direction(peak.x, peak.y);
         half_along = half_across = 1.5 * step;
     }
@@ -255,7 +263,8 @@ std::optional<Match> match_place(const Eyepiece& a, const Eyepiece& b, const Vec
 }
 
 std::vector<Corner> corners_of(const Eyepiece& eye) {
-    const auto level = std::size_t(eye.pictures->levels.size() > 1 && eye.lens.circle.radius_px > 300 ? 1 : 0);
+    const auto level =
+        std::size_t(eye.pictures->levels.size() > 1 && eye.lens.circle.radius_px > 300 ? 1 : 0);
     const Grey& g = eye.pictures->levels[level];
     const double scale = 1 << level;
     const cv::Mat source(g.height, g.width, CV_32F, const_cast<float*>(g.v.data()));
@@ -273,16 +282,20 @@ std::vector<Corner> corners_of(const Eyepiece& eye) {
             if (const auto d = eye.direction(px)) corners.push_back({px, *d, s[x]});
         }
     }
-    std::sort(corners.begin(), corners.end(), [](const Corner& p, const Corner& q) { return p.strength > q.strength; });
+    std::sort(corners.begin(), corners.end(),
+              [](const Corner& p, const Corner& q) { return p.strength > q.strength; });
     return corners;
 }
 
-bool regions_allow(const std::vector<PointRegion>& regions, const std::string& camera, const Vec2& px, const Vec3& d) {
+bool regions_allow(const std::vector<PointRegion>& regions, const std::string& camera, const Vec2& px,
+                   const Vec3& d) {
     bool any_use = false, in_use = false;
     for (const auto& r : regions) {
         const bool sphere = r.camera.empty();
         if (!sphere && r.camera != camera) continue;
-        const Vec2 place = sphere ? Vec2(degrees(std::atan2(d.x(), d.z())), degrees(std::asin(std::clamp(-d.y(), -1.0, 1.0)))) : px;
+        const Vec2 place = sphere ? Vec2(degrees(std::atan2(d.x(), d.z())),
+                                         degrees(std::asin(std::clamp(-d.y(), -1.0, 1.0))))
+                                  : px;
         const bool in = inside(r.corners, place, sphere);
         if (r.avoid && in) return false;
         if (!r.avoid) any_use = true, in_use = in_use || in;
@@ -296,8 +309,8 @@ std::vector<Match> match_pair(const Eyepiece& a, const Eyepiece& b, const std::v
     std::vector<const Corner*> seen;
     for (const auto& c : corners)
         if (b.sees(c.direction, kPatch + 2) && allowed(c)) seen.push_back(&c);
-    // Cells of one grid for all pairs, so that the same corners are looked for in every camera that sees them: a thing
-    // that three cameras see tells how far it is. Twice as fine where the overlap is narrow.
+    // Cells of one grid for all pairs, so that the same corners are looked for in every camera that sees
+    // them: a thing that three cameras see tells how far it is. Twice as fine where the overlap is narrow.
     std::vector<std::vector<const Corner*>> cells;
     for (int grid = int(std::ceil(std::sqrt(o.wanted / 1.6))), round = 0; round < 3; ++round, grid *= 2) {
         std::vector<std::vector<const Corner*>> now(std::size_t(6 * grid * grid));

@@ -6,27 +6,25 @@
 namespace porb {
 
 std::string report_json(const SolveReport& r, const Rig& rig, const ControlPoints& points) {
-    Json j = {{"rms_px", r.rms.px},
-              {"rms_arcmin", r.rms.arcmin},
-              {"rms_before_px", r.before.px},
-              {"noise_px", r.noise_px},
-              {"points", r.points},
-              {"dropped", r.dropped},
-              {"cameras", Json::array()},
-              {"pairs", Json::array()},
-              {"undetermined", r.undetermined},
-              {"remarks", r.remarks},
-              {"values", Json::array()},
-              {"samples_s", Json::array()},
-              {"reasons", Json::object()},
-              {"point_list", Json::array()}};
+    Json j = {{"rms_px", r.rms.px},        {"rms_arcmin", r.rms.arcmin}, {"rms_before_px", r.before.px},
+              {"noise_px", r.noise_px},    {"points", r.points},         {"dropped", r.dropped},
+              {"cameras", Json::array()},  {"pairs", Json::array()},     {"undetermined", r.undetermined},
+              {"remarks", r.remarks},      {"values", Json::array()},    {"samples_s", Json::array()},
+              {"reasons", Json::object()}, {"point_list", Json::array()}};
     for (const auto& c : r.cameras)
-        j["cameras"].push_back({{"id", c.camera}, {"points", c.points}, {"rms_px", c.rms_px}, {"rms_arcmin", c.rms_arcmin}});
+        j["cameras"].push_back(
+            {{"id", c.camera}, {"points", c.points}, {"rms_px", c.rms_px}, {"rms_arcmin", c.rms_arcmin}});
     for (const auto& p : r.pairs)
-        j["pairs"].push_back({{"a", p.a}, {"b", p.b}, {"points", p.points}, {"dropped", p.dropped}, {"rms_px", p.rms_px}});
+        j["pairs"].push_back(
+            {{"a", p.a}, {"b", p.b}, {"points", p.points}, {"dropped", p.dropped}, {"rms_px", p.rms_px}});
     for (const auto& v : r.values)
-        j["values"].push_back({{"camera", v.camera}, {"name", v.name}, {"unit", v.unit}, {"value", v.value}, {"before", v.before},
-                               {"sigma", v.sigma}, {"determined", v.determined}});
+        j["values"].push_back({{"camera", v.camera},
+                               {"name", v.name},
+                               {"unit", v.unit},
+                               {"value", v.value},
+                               {"before", v.before},
+                               {"sigma", v.sigma},
+                               {"determined", v.determined}});
     for (const auto& t : r.samples) j["samples_s"].push_back(t.to_double());
     for (const auto& [why, n] : r.reasons) j["reasons"][why] = n;
     Shot shot;

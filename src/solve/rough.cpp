@@ -14,7 +14,7 @@ namespace {
 
 constexpr int kPicturePx = 860; ///< across the stereographic copies
 constexpr int kMostLandmarks = 1800;
-constexpr double kRimInSizes = 2;  ///< how far from the rim a landmark must lie, in its own sizes
+constexpr double kRimInSizes = 2; ///< how far from the rim a landmark must lie, in its own sizes
 constexpr double kRatio = 0.82;
 constexpr double kAgreeDeg = 3.5;
 constexpr int kSureAgreeing = 9;
@@ -58,10 +58,14 @@ std::vector<Alike> alike_landmarks(const Landmarks& a, const Landmarks& b) {
         float first = -1, second = -1;
         int at = 0;
         for (int j = 0; j < dots.cols; ++j)
-            if (row[j] > first) second = first, first = row[j], at = j;
-            else if (row[j] > second) second = row[j];
-        const double d1 = std::sqrt(std::max(0.0f, 2 - 2 * first)), d2 = std::sqrt(std::max(0.0f, 2 - 2 * second));
-        if (d1 < kRatio * d2 && best_a[std::size_t(at)] == i) out.push_back({std::size_t(i), std::size_t(at)});
+            if (row[j] > first)
+                second = first, first = row[j], at = j;
+            else if (row[j] > second)
+                second = row[j];
+        const double d1 = std::sqrt(std::max(0.0f, 2 - 2 * first)),
+                     d2 = std::sqrt(std::max(0.0f, 2 - 2 * second));
+        if (d1 < kRatio * d2 && best_a[std::size_t(at)] == i)
+            out.push_back({std::size_t(i), std::size_t(at)});
     }
     return out;
 }
@@ -99,9 +103,11 @@ Landmarks landmarks_of(const Lens& lens, const GreyPyramid& pictures) {
             for (int x = 0; x < kPicturePx; ++x) {
                 const Vec2 p((x + 0.5 - kPicturePx / 2.0) / scale, (y + 0.5 - kPicturePx / 2.0) / scale);
                 const double t = 2 * std::atan(p.norm() / 2);
-                const Vec2 px = p.norm() > 0 ? map.place(t, p.x() / p.norm(), p.y() / p.norm()) : lens.center_px;
+                const Vec2 px =
+                    p.norm() > 0 ? map.place(t, p.x() / p.norm(), p.y() / p.norm()) : lens.center_px;
                 const bool seen = t < theta && map.clearance(px) > 3;
-                copy.at<uchar>(y, x) = seen ? uchar(std::clamp(255 * g.sample(px.x() * down, px.y() * down), 0.0f, 255.0f)) : 0;
+                copy.at<uchar>(y, x) =
+                    seen ? uchar(std::clamp(255 * g.sample(px.x() * down, px.y() * down), 0.0f, 255.0f)) : 0;
                 mask.at<uchar>(y, x) = t < theta - 0.02 && map.clearance(px) > 10 ? 255 : 0;
             }
     });
@@ -112,7 +118,8 @@ Landmarks landmarks_of(const Lens& lens, const GreyPyramid& pictures) {
     Landmarks out;
     for (int i = 0; i < words.rows; ++i) {
         const auto& k = keys[std::size_t(i)];
-        const Vec2 p((double(k.pt.x) + 0.5 - kPicturePx / 2.0) / scale, (double(k.pt.y) + 0.5 - kPicturePx / 2.0) / scale);
+        const Vec2 p((double(k.pt.x) + 0.5 - kPicturePx / 2.0) / scale,
+                     (double(k.pt.y) + 0.5 - kPicturePx / 2.0) / scale);
         const double r = std::max(1e-9, p.norm()), t = 2 * std::atan(r / 2);
         // What holds a part of the rim is alike in every lens, wherever it looks.
         if (r * scale + kRimInSizes * double(k.size) > kPicturePx / 2.0) continue;
@@ -155,13 +162,18 @@ RoughTurn rough_turn(const Landmarks& a, const Landmarks& b, const Mat3* expecte
     constexpr int kTries = 4000;
     for (int i = 0; i < kTries; ++i) {
         const auto &m = alike[random.below(alike.size())], &n = alike[random.below(alike.size())];
-        const Vec3 &a0 = a.directions[m.a], &a1 = a.directions[n.a], &b0 = b.directions[m.b], &b1 = b.directions[n.b];
-        const double apart_a = std::acos(std::clamp(a0.dot(a1), -1.0, 1.0)), apart_b = std::acos(std::clamp(b0.dot(b1), -1.0, 1.0));
-        if (apart_a < radians(8) || apart_a > radians(172) || std::abs(apart_a - apart_b) > radians(2 * kAgreeDeg)) continue;
+        const Vec3 &a0 = a.directions[m.a], &a1 = a.directions[n.a], &b0 = b.directions[m.b],
+                   &b1 = b.directions[n.b];
+        const double apart_a = std::acos(std::clamp(a0.dot(a1), -1.0, 1.0)),
+                     apart_b = std::acos(std::clamp(b0.dot(b1), -1.0, 1.0));
+        if (apart_a < radians(8) || apart_a > radians(172) ||
+            std::abs(apart_a - apart_b) > radians(2 * kAgreeDeg))
+            continue;
         const Mat3 r = turn_of_two(a0, a1, b0, b1);
         const int agree = count(r);
         if (agree > most) most = agree, best = r;
-        if (expected && agree > most_near && angle_deg(r.transpose() * *expected) < kExpectedDeg) most_near = agree, best_near = r;
+        if (expected && agree > most_near && angle_deg(r.transpose() * *expected) < kExpectedDeg)
+            most_near = agree, best_near = r;
     }
     // Halls repeat themselves: the expected turn holds unless clearly more speaks for another.
     if (expected && most_near >= kSureAgreeing && most_near >= 0.5 * most) best = best_near;
@@ -171,7 +183,8 @@ RoughTurn rough_turn(const Landmarks& a, const Landmarks& b, const Mat3* expecte
     return out;
 }
 
-RoughRig rough_rig(const std::vector<Landmarks>& cameras, const std::vector<Mat3>& nominal, const Cancel& cancel) {
+RoughRig rough_rig(const std::vector<Landmarks>& cameras, const std::vector<Mat3>& nominal,
+                   const Cancel& cancel) {
     const std::size_t n = cameras.size();
     RoughRig rig;
     rig.turns = nominal;
@@ -203,10 +216,13 @@ RoughRig rough_rig(const std::vector<Landmarks>& cameras, const std::vector<Mat3
     while (true) {
         const RoughTurn* next = nullptr;
         for (const auto& l : rig.links)
-            if (l.sure && rig.placed[l.a] != rig.placed[l.b] && (!next || l.agreeing > next->agreeing)) next = &l;
+            if (l.sure && rig.placed[l.a] != rig.placed[l.b] && (!next || l.agreeing > next->agreeing))
+                next = &l;
         if (!next) break;
-        if (rig.placed[next->a]) rig.turns[next->b] = rig.turns[next->a] * next->b_to_a;
-        else rig.turns[next->a] = rig.turns[next->b] * next->b_to_a.transpose();
+        if (rig.placed[next->a])
+            rig.turns[next->b] = rig.turns[next->a] * next->b_to_a;
+        else
+            rig.turns[next->a] = rig.turns[next->b] * next->b_to_a.transpose();
         rig.placed[next->a] = rig.placed[next->b] = true;
     }
     // Each camera's turn is then the mean of what its links say, again and again.
@@ -216,7 +232,8 @@ RoughRig rough_rig(const std::vector<Landmarks>& cameras, const std::vector<Mat3
             Mat3 sum = Mat3::Zero();
             for (const auto& l : rig.links) {
                 if (!l.sure || (l.a != c && l.b != c)) continue;
-                const Mat3 says = l.a == c ? Mat3(rig.turns[l.b] * l.b_to_a.transpose()) : Mat3(rig.turns[l.a] * l.b_to_a);
+                const Mat3 says =
+                    l.a == c ? Mat3(rig.turns[l.b] * l.b_to_a.transpose()) : Mat3(rig.turns[l.a] * l.b_to_a);
                 // A link that contradicts the others (a repeating pattern) hardly counts.
                 const double off = angle_deg(says.transpose() * rig.turns[c]);
                 sum += double(l.agreeing) / (1 + std::pow(off / 5, 4)) * says;
@@ -233,7 +250,8 @@ RoughRig rough_rig(const std::vector<Landmarks>& cameras, const std::vector<Mat3
         int agree = 0;
         Mat3 sum = Mat3::Zero();
         for (std::size_t k = 0; k < n; ++k) {
-            if (!rig.placed[k] || angle_deg((g * rig.turns[k]).transpose() * nominal[k]) > kAgreeRigDeg) continue;
+            if (!rig.placed[k] || angle_deg((g * rig.turns[k]).transpose() * nominal[k]) > kAgreeRigDeg)
+                continue;
             ++agree;
             sum += nominal[k] * rig.turns[k].transpose();
         }
@@ -246,7 +264,8 @@ RoughRig rough_rig(const std::vector<Landmarks>& cameras, const std::vector<Mat3
     return rig;
 }
 
-std::optional<RigTrouble> trouble_in(const RoughRig& rough, const Rig& rig, const std::vector<int>& alike, double most_off_deg) {
+std::optional<RigTrouble> trouble_in(const RoughRig& rough, const Rig& rig, const std::vector<int>& alike,
+                                     double most_off_deg) {
     const std::size_t n = rig.cameras.size();
     std::string lost;
     for (std::size_t c = 0; c < n; ++c)
@@ -256,9 +275,10 @@ std::optional<RigTrouble> trouble_in(const RoughRig& rough, const Rig& rig, cons
         if (rough.placed[c] && rough.off_deg[c] > most_off_deg) off.push_back(c);
     if (!lost.empty()) {
         const bool one = lost.find(',') == std::string::npos;
-        return RigTrouble{fmt::format("camera{} {} {} nothing in common with the others", one ? "" : "s", lost, one ? "has" : "have"),
-                          fmt::format("camera {}", lost),
-                          "Check that the right file is assigned, that it was shot together with the others, and its time offset"};
+        return RigTrouble{fmt::format("{} nothing in common with the others", one ? "has" : "have"),
+                          fmt::format("camera{} {}", one ? "" : "s", lost),
+                          "Check that the right file is assigned, that it was shot together with the others, "
+                          "and its time offset"};
     }
     if (off.empty()) return std::nullopt;
     // Would two of them be right in each other's place?
@@ -274,11 +294,14 @@ std::optional<RigTrouble> trouble_in(const RoughRig& rough, const Rig& rig, cons
             int agree = 0;
             for (std::size_t c = 0; c < n; ++c) sum += swapped[c] * rough.turns[c].transpose();
             const Mat3 align = nearest_rotation(sum);
-            for (std::size_t c = 0; c < n; ++c) agree += angle_deg((align * rough.turns[c]).transpose() * swapped[c]) < most_off_deg;
+            for (std::size_t c = 0; c < n; ++c)
+                agree += angle_deg((align * rough.turns[c]).transpose() * swapped[c]) < most_off_deg;
             if (agree == int(n))
-                return RigTrouble{fmt::format("the files of cameras {} and {} look swapped", rig.cameras[a].id, rig.cameras[b].id),
-                                  fmt::format("cameras {} and {}", rig.cameras[a].id, rig.cameras[b].id),
-                                  "Exchange their sources in Gather, or solve from far to move the cameras instead"};
+                return RigTrouble{
+                    fmt::format("the files of cameras {} and {} look swapped", rig.cameras[a].id,
+                                rig.cameras[b].id),
+                    fmt::format("cameras {} and {}", rig.cameras[a].id, rig.cameras[b].id),
+                    "Exchange their sources in Gather, or solve from far to move the cameras instead"};
         }
     std::string names, how;
     for (const std::size_t c : off) {
@@ -286,12 +309,14 @@ std::optional<RigTrouble> trouble_in(const RoughRig& rough, const Rig& rig, cons
         const Mat3 extra = nominal[c].transpose() * rough.turns[c];
         const Turn t = turn_of(extra);
         const bool about_axis = degrees(std::acos(std::clamp(extra(2, 2), -1.0, 1.0))) < 12;
-        how += (how.empty() ? "" : "; ") +
-               (about_axis ? fmt::format("camera {} is turned by {:.0f} degrees about its own axis", rig.cameras[c].id, t.roll_deg)
-                           : fmt::format("camera {} looks {:.0f} degrees away from where the rig has it", rig.cameras[c].id, rough.off_deg[c]));
+        how += (how.empty() ? "" : "; ") + (off.size() > 1 ? rig.cameras[c].id + " " : "") +
+               (about_axis
+                    ? fmt::format("is turned by {:.0f} degrees about its own axis", t.roll_deg)
+                    : fmt::format("looks {:.0f} degrees away from where the rig has it", rough.off_deg[c]));
     }
-    return RigTrouble{how, "camera " + names,
-                      "Correct its yaw, pitch or roll in Rig, or solve from far, which takes the turns from the pictures"};
+    return RigTrouble{
+        how, (off.size() > 1 ? "cameras " : "camera ") + names,
+        "Correct its yaw, pitch or roll in Rig, or solve from far, which takes the turns from the pictures"};
 }
 
 } // namespace porb

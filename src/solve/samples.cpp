@@ -2,12 +2,13 @@
 
 #include "base/angle.h"
 #include "base/error.h"
+#include "project/span.h"
 
 namespace porb {
 
 namespace {
 
-constexpr int kScoreWidth = 240;    ///< pictures are judged at about this size
+constexpr int kScoreWidth = 240; ///< pictures are judged at about this size
 constexpr int kCandidatesASample = 4;
 constexpr double kLeastShare = 0.002; ///< of the sphere, for a pair to count as overlapping
 
@@ -25,7 +26,8 @@ double moment_score(const Moment& now, const Moment& next, const Rig& rig, int l
         for (int y = 1; y + 1 < a.height; ++y)
             for (int x = 1; x + 1 < a.width; ++x) {
                 if ((Vec2(x + 0.5, y + 0.5) - centre).squaredNorm() > radius * radius) continue;
-                slope += double(std::abs(a.at(x + 1, y) - a.at(x - 1, y)) + std::abs(a.at(x, y + 1) - a.at(x, y - 1)));
+                slope += double(std::abs(a.at(x + 1, y) - a.at(x - 1, y)) +
+                                std::abs(a.at(x, y + 1) - a.at(x, y - 1)));
                 change += double(std::abs(b.at(x, y) - a.at(x, y)));
                 ++n;
             }
@@ -50,9 +52,10 @@ Moment read_moment(const Project& project, const Shot& shot, Seconds time, Media
             const auto picture = library.picture(media->ref, shown_time(use, time, shot.rate), level);
             const Lens& lens = find_camera(shot.rig, use.camera)->lens;
             const int scale = 1 << level;
-            if (picture && (picture->width() != (lens.width + scale - 1) / scale || picture->height() != (lens.height + scale - 1) / scale))
-                throw Error("has another size than the lens of camera " + use.camera + ", which is for " + std::to_string(lens.width) + " x " +
-                                std::to_string(lens.height),
+            if (picture && (picture->width() != (lens.width + scale - 1) / scale ||
+                            picture->height() != (lens.height + scale - 1) / scale))
+                throw Error("has another size than the lens of camera " + use.camera + ", which is for " +
+                                std::to_string(lens.width) + " x " + std::to_string(lens.height),
                             media->ref.path.string(), "Load a rig for this size, or assign the right file");
             read[key] = picture ? std::make_shared<const GreyPyramid>(grey_of(*picture)) : nullptr;
         }
@@ -68,32 +71,23 @@ std::vector<std::optional<Eyepiece>> eyepieces(const Rig& rig, const Moment& mom
     return eyes;
 }
 
-std::vector<Seconds> sample_times(const Project& project, const Shot& shot, MediaLibrary& library, const Cancel& cancel) {
-    // The used part, without leaning on the room that composes pictures: the shortest source bounds it.
-    std::optional<Seconds> end;
-    bool any = false;
-    for (const auto& use : shot.cameras) {
-        const Media* media = use.used ? find_media(project, use.media) : nullptr;
-        if (!media) continue;
-        any = true;
-        const MediaInfo info = library.info(media->ref);
-        if (media->ref.kind == MediaKind::still) continue;
-        const Seconds at = shot_time(use, info.duration);
-        end = end ? std::min(*end, at) : at;
-    }
-    if (!any) throw Error("no camera has a source", "shot " + shot.name, "Add files in Gather");
-    const Seconds frame = Rational(1) / shot.rate;
-    std::int64_t first = 0, last = 0;
-    if (end) {
-        first = std::max<std::int64_t>(0, frame_index(shot.in, shot.rate));
-        // A source whose length is not a whole number of frames still shows its last one.
-        last = std::max<std::int64_t>(0, frame_index(std::min(*end, shot.out.value_or(*end)) - Rational(1, 1000000), shot.rate));
-        first = std::min(first, last);
-    }
+std::vector<Seconds> sample_times(const Project& project, const Shot& shot, MediaLibrary& library,
+                                  const Cancel& cancel) {
+    if (std::none_of(shot.cameras.begin(), shot.cameras.end(),
+                     [&](const ShotCamera& c) { return c.used && find_media(project, c.media); }))
+        throw Error("no camera has a source", "shot " + shot.name, "Add files in Gather");
+    // Nothing known of its length (a source that cannot be read): what is wrong is said when the moment is
+    // read.
+    const Span span = used_span(project, shot, library);
+    const auto frame_before = [&](Seconds end) {
+        return std::max<std::int64_t>(0, frame_index(end - Rational(1, 1000000), shot.rate));
+    };
+    const std::int64_t last = frame_before(span.out), first = std::min(frame_index(span.in, shot.rate), last);
     std::vector<Seconds> times;
     if (!shot.solving.by_hand.empty()) {
         for (const Seconds t : shot.solving.by_hand) {
-            const auto n = std::clamp(frame_index(t, shot.rate), std::int64_t(0), end ? frame_index(*end - frame / 2, shot.rate) : 0);
+            const auto n = std::clamp(frame_index(t, shot.rate), std::int64_t(0),
+                                      frame_before(shot_length(project, shot, library)));
             times.push_back(frame_time(n, shot.rate));
         }
     } else {
@@ -111,9 +105,11 @@ std::vector<Seconds> sample_times(const Project& project, const Shot& shot, Medi
                 const std::int64_t middle = n;
                 for (int k = 0; k < kCandidatesASample; ++k) {
                     cancel.check();
-                    const auto at = std::clamp<std::int64_t>(middle + std::llround(half * (2.0 * k / (kCandidatesASample - 1) - 1)), first, last);
+                    const auto at = std::clamp<std::int64_t>(
+                        middle + std::llround(half * (2.0 * k / (kCandidatesASample - 1) - 1)), first, last);
                     const auto here = read_moment(project, shot, frame_time(at, shot.rate), library, level);
-                    const auto then = read_moment(project, shot, frame_time(at + 1, shot.rate), library, level);
+                    const auto then =
+                        read_moment(project, shot, frame_time(at + 1, shot.rate), library, level);
                     const double score = moment_score(here, then, shot.rig, level);
                     if (score > best) best = score, n = at;
                 }
@@ -144,7 +140,8 @@ std::vector<Overlap> overlapping_pairs(const Rig& rig, const std::vector<bool>& 
     std::vector<Overlap> pairs;
     for (std::size_t a = 0; a < n; ++a)
         for (std::size_t b = a + 1; b < n; ++b)
-            if (const double share = double(both[a * n + b]) / kDirections; share > kLeastShare) pairs.push_back({a, b, share});
+            if (const double share = double(both[a * n + b]) / kDirections; share > kLeastShare)
+                pairs.push_back({a, b, share});
     return pairs;
 }
 

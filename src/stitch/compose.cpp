@@ -52,7 +52,8 @@ Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Se
             if (!media)
                 throw Error("has no media '" + use.media + "'", "camera " + use.camera,
                             "Assign a source to it");
-            const auto picture = library_->picture(media->ref, shown_time(use, time, shot.rate), camera.level);
+            const auto picture =
+                library_->picture(media->ref, shown_time(use, time, shot.rate), camera.level);
             if (!picture) { // outside its duration: plan again without it
                 key.cameras[camera.index].media.clear();
                 complete = false;
@@ -96,34 +97,6 @@ Picture compose_layout(Composer& composer, const Project& project, const Shot& s
     view.eye = Eye::right;
     const Picture right = composer.compose(project, shot, time, view);
     return stacked(left, right, layout == StereoLayout::left_right);
-}
-
-Seconds shot_length(const Project& project, const Shot& shot, MediaLibrary& library) {
-    std::optional<Seconds> end;
-    bool still = false;
-    for (const auto& use : shot.cameras) {
-        const Media* media = use.used ? find_media(project, use.media) : nullptr;
-        if (!media) continue;
-        if (media->ref.kind == MediaKind::still) {
-            still = true;
-            continue;
-        }
-        try {
-            const Seconds at = shot_time(use, library.info(media->ref).duration);
-            end = end ? std::min(*end, at) : at;
-        } catch (const Error&) {
-            continue;
-        }
-    }
-    if (end) return std::max(*end, Seconds(0));
-    return still ? Rational(1) / shot.rate : Seconds(0);
-}
-
-Span used_span(const Project& project, const Shot& shot, MediaLibrary& library) {
-    const Seconds length = shot_length(project, shot, library);
-    const Seconds in = std::clamp(shot.in, Seconds(0), length);
-    const Seconds out = shot.out ? std::clamp(*shot.out, in, length) : length;
-    return {in, out};
 }
 
 } // namespace porb

@@ -1,7 +1,7 @@
 #pragma once
 
 #include "media/library.h"
-#include "project/project.h"
+#include "project/span.h"
 #include "stitch/plan.h"
 
 #include <mutex>
@@ -46,15 +46,5 @@ class Composer {
 /// shows.
 Picture compose_layout(Composer& composer, const Project& project, const Shot& shot, Seconds time, View view,
                        StereoLayout layout);
-
-/// Shot time at which the shortest assigned source ends; 0 without one. Stills do not count unless there is
-/// nothing else, when the shot lasts one frame. Sources that cannot be read are passed over.
-Seconds shot_length(const Project& project, const Shot& shot, MediaLibrary& library);
-/// The part of a shot that is used: [in, out) clipped to [0, shot_length).
-struct Span {
-    Seconds in, out;
-    bool empty() const { return out <= in; }
-};
-Span used_span(const Project& project, const Shot& shot, MediaLibrary& library);
 
 } // namespace porb

@@ -48,11 +48,12 @@ struct Landing {
 Landing land_at_rest(const PlanLens& lens, const Vec3& ray) {
     const double length = ray.norm();
     if (ray.z() < lens.cos_far * length) // most directions, for most lenses of a large rig
-        return {lens.map.lens().center_px, -degrees(std::acos(std::clamp(ray.z() / length, -1.0, 1.0)) - lens.map.theta_max())};
+        return {lens.map.lens().center_px,
+                -degrees(std::acos(std::clamp(ray.z() / length, -1.0, 1.0)) - lens.map.theta_max())};
     const double side = std::hypot(ray.x(), ray.y());
     const double theta = std::atan2(side, ray.z());
-    const Vec2 px = side > 1e-300 ? lens.map.place(theta, ray.x() / side, ray.y() / side)
-                                  : lens.map.place(theta, 1, 0);
+    const Vec2 px =
+        side > 1e-300 ? lens.map.place(theta, ray.x() / side, ray.y() / side) : lens.map.place(theta, 1, 0);
     const double clearance = lens.map.clearance(px);
     if (clearance < lens.support) return {px, -degrees((lens.support - clearance) * lens.rad_per_px) - 1e-9};
     const double clear = (clearance - kRimPx) * lens.rad_per_px;
@@ -62,8 +63,8 @@ Landing land_at_rest(const PlanLens& lens, const Vec3& ray) {
 Landing land(const PlanLens& lens, const Vec3& ray) {
     Landing at = land_at_rest(lens, ray);
     if (lens.row_turn.squaredNorm() == 0) return at;
-    // A row is read before or after the frame's own moment, when the rig was turned otherwise; which row it is follows
-    // from where the ray lands, so that twice round is plenty.
+    // A row is read before or after the frame's own moment, when the rig was turned otherwise; which row it
+    // is follows from where the ray lands, so that twice round is plenty.
     for (int round = 0; round < 2; ++round) {
         const double share = at.px.y() / lens.map.lens().height - 0.5;
         at = land_at_rest(lens, rotation_from_vector(-share * lens.row_turn) * ray);
@@ -102,7 +103,8 @@ std::vector<PlanLens> plan_lenses(const PlanKey& key) {
             ++level;
         lenses.push_back({map, to_camera * to_shot, to_camera * offset, radians(use.reach_deg),
                           std::max(use.feather_deg, 1e-3), 1 / rim_slope,
-                          double(support_px(key.view.filter) << level), level, i, to_camera * key.row_turn, std::cos(std::min(kPi, t + kFarPast))});
+                          double(support_px(key.view.filter) << level), level, i, to_camera * key.row_turn,
+                          std::cos(std::min(kPi, t + kFarPast))});
     }
     return lenses;
 }

@@ -52,7 +52,9 @@ struct PlanKey {
     Rig rig;
     std::vector<ShotCamera> cameras;
     Turn orientation;
-    Vec3 row_turn{0, 0, 0}; ///< by how much the rig turns from the first row's moment to the last's, its own axes, radians
+    Vec3 row_turn{
+        0, 0,
+        0}; ///< by how much the rig turns from the first row's moment to the last's, its own axes, radians
     double agree_distance_m = 0;
     View view;
     bool operator==(const PlanKey&) const = default;

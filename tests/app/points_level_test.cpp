@@ -7,9 +7,9 @@
 #include "project/orientation.h"
 
 #include <QCheckBox>
-#include <QPushButton>
 #include <QComboBox>
 #include <QLineEdit>
+#include <QPushButton>
 #include <QSpinBox>
 #include <QTableView>
 #include <QTest>
@@ -63,7 +63,8 @@ TEST_CASE("thousands of points are listed, filtered, left out and used again") {
     b.session().undo();
     b.session().undo();
     filter->clear();
-    CHECK(std::none_of(b.session().shot()->points->begin(), b.session().shot()->points->end(), [](const ControlPoint& p) { return !p.dropped.empty(); }));
+    CHECK(std::none_of(b.session().shot()->points->begin(), b.session().shot()->points->end(),
+                       [](const ControlPoint& p) { return !p.dropped.empty(); }));
 }
 
 TEST_CASE("a point is chosen in the table and nudged by a tenth of a pixel") {

@@ -18,13 +18,16 @@ std::string porbit(const std::string& words, int expected = 0) {
 TEST_CASE("the command line solves, lists, leaves out, levels and steadies") {
     const TempFolder folder;
     const std::string dir = folder.path().string(), project = dir + "/hall-distant_four.porb";
-    porbit("simulate hall-distant --rig ring-of-four --size 256 --seconds 3 --rate 1 --crf 12 --faults pose,tilt --seed 3 --truth-width 0 --out " + dir);
+    porbit("simulate hall-distant --rig ring-of-four --size 256 --seconds 3 --rate 1 --crf 12 --faults "
+           "pose,tilt --seed 3 --truth-width 0 --out " +
+           dir);
     porbit("shot " + project + " --rig " + dir + "/nominal.rig.json --yaw 0 --pitch 0 --roll 0");
     const std::string before = read_text_file(project);
 
     CHECK(porbit("solve " + project + " --samples 1", 1).find("one sample only") != std::string::npos);
     CHECK(read_text_file(project) == before); // the rig is as it was
-    CHECK(porbit("solve " + project + " --samples 3 --report " + dir + "/r.json").find("RMS") != std::string::npos);
+    CHECK(porbit("solve " + project + " --samples 3 --report " + dir + "/r.json").find("RMS") !=
+          std::string::npos);
     const std::string report = read_text_file(dir + "/r.json");
     for (const char* key : {"rms_px", "points", "dropped", "cameras", "pairs", "undetermined"})
         CHECK(report.find("\"" + std::string(key) + "\"") != std::string::npos);
@@ -40,8 +43,11 @@ TEST_CASE("the command line solves, lists, leaves out, levels and steadies") {
     porbit("points " + project + " --clear");
     CHECK(load_project(project).shots[0].points->empty());
 
-    write_file_atomically(dir + "/lines.json", R"({"format": "pale-orbit/lines", "lines": [{"kind": "vertical", "camera": "Z", "places_px": [[1, 2], [3, 4]]}]})");
-    CHECK(porbit("level " + project + " --lines " + dir + "/lines.json", 1).find("camera 'Z'") != std::string::npos);
+    write_file_atomically(
+        dir + "/lines.json",
+        R"({"format": "pale-orbit/lines", "lines": [{"kind": "vertical", "camera": "Z", "places_px": [[1, 2], [3, 4]]}]})");
+    CHECK(porbit("level " + project + " --lines " + dir + "/lines.json", 1).find("camera 'Z'") !=
+          std::string::npos);
     porbit("level " + project + " --upside-down --face 90");
     porbit("level " + project + " --at 1 --key-yaw 20");
     CHECK(load_project(project).shots[0].orientation_keys.size() == 1);

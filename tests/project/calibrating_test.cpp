@@ -11,12 +11,14 @@ Project full_project() {
     p.name = "calibrated";
     Shot s = shot_for_rig(tiny_rig(), "shot");
     ControlPoint a;
-    a.id = 1, a.time = Rational(1, 3), a.a = "A", a.b = "B", a.a_px = {100.25, 60.5}, a.b_px = {300, 70.125}, a.likeness = 0.97;
+    a.id = 1, a.time = Rational(1, 3), a.a = "A", a.b = "B", a.a_px = {100.25, 60.5}, a.b_px = {300, 70.125},
+    a.likeness = 0.97;
     ControlPoint b = a;
     b.id = 7, b.by_hand = true, b.dropped = "misses by too much: 3.10 px";
     s.points = ControlPoints{a, b};
     LineMark line;
-    line.id = 9, line.kind = LineKind::horizontal, line.camera = "B", line.places_px = {{300, 100}, {310, 140.5}};
+    line.id = 9, line.kind = LineKind::horizontal, line.camera = "B",
+    line.places_px = {{300, 100}, {310, 140.5}};
     s.lines = {line};
     s.regions = {{true, "A", {{1, 2}, {30, 2}, {30, 40}}}, {false, "", {{170, -10}, {-170, -10}, {180, 20}}}};
     s.solving.samples = 7;
@@ -62,18 +64,25 @@ TEST_CASE("copies of a project share their points until they are edited") {
 }
 
 TEST_CASE("damaged calibrations are refused by name") {
-    CHECK(refused("\"horizontal\"", "\"slanted\"").find("vertical, horizontal, straight") != std::string::npos);
+    CHECK(refused("\"horizontal\"", "\"slanted\"").find("vertical, horizontal, straight") !=
+          std::string::npos);
     CHECK(refused("\"strength\": 0.75", "\"strength\": 3").find("/steady/strength") != std::string::npos);
     CHECK(refused("\"time_s\": 2.5", "\"time_s\": 0.5").find("in order of time") != std::string::npos);
     CHECK(refused("\"limit_px\": 1.25", "\"limit_px\": -1").find("/solving/limit_px") != std::string::npos);
 }
 
 TEST_CASE("files of lines are read, and others refused") {
-    const char* good = R"({"format": "pale-orbit/lines", "lines": [{"kind": "vertical", "camera": "A", "places_px": [[1, 2], [3, 40]]}]})";
+    const char* good =
+        R"({"format": "pale-orbit/lines", "lines": [{"kind": "vertical", "camera": "A", "places_px": [[1, 2], [3, 40]]}]})";
     const auto lines = parse_lines(good, "l.json");
     REQUIRE(lines.size() == 1);
     CHECK(lines[0].places_px[1] == Vec2(3, 40));
-    CHECK(error_of([&] { parse_lines(R"({"format": "x", "lines": []})", "l.json"); }).find("list of lines") != std::string::npos);
-    CHECK(error_of([&] { parse_lines(R"({"format": "pale-orbit/lines", "lines": [{"kind": "vertical", "camera": "A", "places_px": [[1, 2]]}]})", "l.json"); })
-              .find("at least 2") != std::string::npos);
+    CHECK(error_of([&] { parse_lines(R"({"format": "x", "lines": []})", "l.json"); }).find("list of lines") !=
+          std::string::npos);
+    CHECK(
+        error_of([&] {
+            parse_lines(
+                R"({"format": "pale-orbit/lines", "lines": [{"kind": "vertical", "camera": "A", "places_px": [[1, 2]]}]})",
+                "l.json");
+        }).find("at least 2") != std::string::npos);
 }

@@ -13,12 +13,14 @@ using namespace porb::test;
 
 namespace {
 
-/// Made-up sights of a rig: things at random places, each seen by two or three cameras, with noise. No pictures.
+/// Made-up sights of a rig: things at random places, each seen by two or three cameras, with noise. No
+/// pictures.
 struct MadeUp {
     sim::Truth truth;
     std::vector<Sight> sights;
 };
-MadeUp made_up(sim::SimRig kind, bool distant, int things, double noise_px, unsigned seed, double wrong_share = 0) {
+MadeUp made_up(sim::SimRig kind, bool distant, int things, double noise_px, unsigned seed,
+               double wrong_share = 0) {
     sim::SimOptions o;
     o.rig = kind;
     o.circle_size = 960;
@@ -30,7 +32,8 @@ MadeUp made_up(sim::SimRig kind, bool distant, int things, double noise_px, unsi
     std::normal_distribution<double> bell;
     std::uniform_real_distribution<double> flat(0, 1);
     std::vector<Eyepiece> eyes;
-    for (std::size_t c = 0; c < m.truth.actual.cameras.size(); ++c) eyes.emplace_back(m.truth.actual, c, nullptr);
+    for (std::size_t c = 0; c < m.truth.actual.cameras.size(); ++c)
+        eyes.emplace_back(m.truth.actual, c, nullptr);
     for (int t = 0; t < things; ++t) {
         const Vec3 d = Vec3(bell(random), bell(random), bell(random)).normalized();
         const double inverse = distant ? 0 : 1 / (1.2 + 6 * flat(random));
@@ -85,7 +88,8 @@ TEST_CASE("the solver's lens model is the lens model") {
             lens.uneven.tangential = {0.001 * flat(random), 0.001 * flat(random)};
             REQUIRE_FALSE(fault_in(lens));
             const double theta = 1.5 * std::abs(flat(random)), phi = 3 * flat(random);
-            const double d[3] = {std::sin(theta) * std::cos(phi), std::sin(theta) * std::sin(phi), std::cos(theta)};
+            const double d[3] = {std::sin(theta) * std::cos(phi), std::sin(theta) * std::sin(phi),
+                                 std::cos(theta)};
             double px[2];
             project_changed(lens, LensChange<double>{}, d, px);
             const Vec2 want = LensMap(lens).project_anywhere(Vec3(d[0], d[1], d[2]));
@@ -102,7 +106,8 @@ TEST_CASE("a point's place is the best there is, and the RMS is what a slow sear
         const Sight& s = m.sights[i];
         const Eyepiece a(m.truth.actual, s.a, nullptr), b(m.truth.actual, s.b, nullptr);
         const auto cost = [&](const Vec3& d, double inverse) {
-            return (a.place_of(d - inverse * a.position) - s.a_px).squaredNorm() + (b.place_of(d - inverse * b.position) - s.b_px).squaredNorm();
+            return (a.place_of(d - inverse * a.position) - s.a_px).squaredNorm() +
+                   (b.place_of(d - inverse * b.position) - s.b_px).squaredNorm();
         };
         // Coordinate descent with shrinking steps, from the fit: nothing near it may be better.
         Vec3 d = fits[i].direction;
@@ -111,7 +116,8 @@ TEST_CASE("a point's place is the best there is, and the RMS is what a slow sear
             for (int round = 0; round < 4; ++round)
                 for (int axis = 0; axis < 4; ++axis)
                     for (const double sign : {-1.0, 1.0}) {
-                        const Vec3 dd = axis < 3 ? Vec3((d + sign * step * Vec3::Unit(axis)).normalized()) : d;
+                        const Vec3 dd =
+                            axis < 3 ? Vec3((d + sign * step * Vec3::Unit(axis)).normalized()) : d;
                         const double ii = axis == 3 ? inverse + sign * step * 10 : inverse;
                         if (const double c = cost(dd, ii); c < best) best = c, d = dd, inverse = ii;
                     }
@@ -127,10 +133,11 @@ TEST_CASE("rigs are solved from sights with noise, wrong starts and wrong matche
         const MadeUp m = made_up(sim::SimRig::ring_of_six, false, 700, 0.12, seed, 0.05);
         const Shot shot = shot_of(m);
         Shot with = shot;
-        const auto solved = solve_points({&with}, with.rig, true, Cancel());
+        const auto solved = solve_points({&with}, with.rig, with.rig, true, Cancel());
         const RayError e = ray_error(m.truth.actual, solved.rig);
         INFO("seed " << seed << " before " << ray_error(m.truth.actual, m.truth.nominal).mean_deg);
-        // Distances are free, so a wider view and nearer things can hardly be told apart: what is left is mostly that.
+        // Distances are free, so a wider view and nearer things can hardly be told apart: what is left is
+        // mostly that.
         CHECK(e.mean_deg < 0.15);
         CHECK(e.worst_camera_deg < 0.16);
         CHECK(e.mean_deg < ray_error(m.truth.actual, m.truth.nominal).mean_deg / 10);
@@ -148,7 +155,8 @@ TEST_CASE("without parallax positions cannot be told: that is said, and they sta
     const auto solved = solve_bundle(problem_for(m), Cancel());
     CHECK(ray_error(m.truth.actual, solved.rig).mean_deg < 0.03);
     for (std::size_t c = 0; c < 6; ++c)
-        CHECK((solved.rig.cameras[c].pose.position_m - m.truth.nominal.cameras[c].pose.position_m).norm() < 1e-9);
+        CHECK((solved.rig.cameras[c].pose.position_m - m.truth.nominal.cameras[c].pose.position_m).norm() <
+              1e-9);
     CHECK(solved.decided.far);
 }
 
@@ -165,11 +173,14 @@ TEST_CASE("what is locked stays, what is shared is shared, and the rig's place a
     solved = solve_bundle(p, Cancel());
     const double ratio = solved.rig.cameras[0].lens.focal_px / p.start.cameras[0].lens.focal_px;
     CHECK(ratio != Approx(1).epsilon(1e-6));
-    for (std::size_t c = 1; c < 6; ++c) CHECK(solved.rig.cameras[c].lens.focal_px / p.start.cameras[c].lens.focal_px == Approx(ratio).epsilon(1e-9));
+    for (std::size_t c = 1; c < 6; ++c)
+        CHECK(solved.rig.cameras[c].lens.focal_px / p.start.cameras[c].lens.focal_px ==
+              Approx(ratio).epsilon(1e-9));
     Vec3 turned = Vec3::Zero();
     for (std::size_t c = 0; c < 6; ++c)
         turned += rotation_of(p.start.cameras[c].pose.turn) *
-                  rotation_vector(rotation_of(p.start.cameras[c].pose.turn).transpose() * rotation_of(solved.rig.cameras[c].pose.turn));
+                  rotation_vector(rotation_of(p.start.cameras[c].pose.turn).transpose() *
+                                  rotation_of(solved.rig.cameras[c].pose.turn));
     CHECK(degrees(turned.norm() / 6) < 1e-3);
 }
 
@@ -177,7 +188,7 @@ TEST_CASE("a solve is one value to keep and to return to") {
     const MadeUp m = made_up(sim::SimRig::two_fisheyes, false, 400, 0.1, 51);
     Shot shot = shot_of(m);
     const Rig before = shot.rig;
-    const auto solved = solve_points({&shot}, shot.rig, true, Cancel());
+    const auto solved = solve_points({&shot}, shot.rig, shot.rig, true, Cancel());
     take_solve(shot, solved.rig, solved.points[0], solved.report);
     REQUIRE(shot.solves.size() == 1);
     CHECK(shot.solves[0].rms_px == Approx(solved.report.rms.px));
@@ -187,7 +198,8 @@ TEST_CASE("a solve is one value to keep and to return to") {
     CHECK(shot.rig.cameras == solved.rig.cameras);
     // The report's points carry what is needed to compute its RMS again.
     const std::string text = report_json(solved.report, solved.rig, solved.points[0]);
-    for (const char* key : {"\"rms_px\"", "\"points\"", "\"dropped\"", "\"cameras\"", "\"pairs\"", "\"undetermined\"", "\"point_list\""})
+    for (const char* key : {"\"rms_px\"", "\"points\"", "\"dropped\"", "\"cameras\"", "\"pairs\"",
+                            "\"undetermined\"", "\"point_list\""})
         CHECK(text.find(key) != std::string::npos);
 }
 
@@ -197,16 +209,18 @@ TEST_CASE("several shots of one rig are solved together; nothing to solve from i
     ControlPoints first, second;
     for (const auto& p : *one.points) (p.id % 2 ? first : second).push_back(p);
     one.points = first, two.points = second;
-    const auto solved = solve_points({&one, &two}, one.rig, false, Cancel());
+    const auto solved = solve_points({&one, &two}, one.rig, one.rig, false, Cancel());
     REQUIRE(solved.points.size() == 2);
     CHECK(solved.points[1].size() == second.size());
     CHECK(solved.report.points == int(first.size() + second.size()));
     Shot empty = one;
     empty.points = ControlPoints{};
-    CHECK(error_of([&] { solve_points({&empty}, empty.rig, true, Cancel()); }).find("nothing to solve from") != std::string::npos);
+    CHECK(error_of([&] {
+              solve_points({&empty}, empty.rig, empty.rig, true, Cancel());
+          }).find("nothing to solve from") != std::string::npos);
     Cancel stop;
     stop.raise();
-    CHECK_THROWS_AS(solve_points({&one}, one.rig, true, stop), Cancelled);
+    CHECK_THROWS_AS(solve_points({&one}, one.rig, one.rig, true, stop), Cancelled);
 }
 
 TEST_CASE("the agree distance of a region is that of its points, and the doubling there goes") {
@@ -217,7 +231,8 @@ TEST_CASE("the agree distance of a region is that of its points, and the doublin
     ControlPoints points;
     const Eyepiece a(shot.rig, 0, nullptr), b(shot.rig, 1, nullptr);
     for (int i = 0; i < 40; ++i) { // a wall 2.25 m away between two cameras
-        const Vec3 d = (rotation_of({30, 0, 0}) * Vec3(0.1 * bell(random), 0.1 * bell(random), 1)).normalized();
+        const Vec3 d =
+            (rotation_of({30, 0, 0}) * Vec3(0.1 * bell(random), 0.1 * bell(random), 1)).normalized();
         ControlPoint p;
         p.id = i + 1, p.a = "A", p.b = "B";
         p.a_px = a.place_of(d - a.position / 2.25), p.b_px = b.place_of(d - b.position / 2.25);

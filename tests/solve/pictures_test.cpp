@@ -46,7 +46,8 @@ TEST_CASE("a ring is solved from its pictures, and plain trouble is told by name
     Shot& shot = r.project.shots[0];
     MediaLibrary library;
     double share = 0;
-    const Solved solved = solve_shot(r.project, shot, library, {}, [&](const SolveProgress& p) { share = p.share; }, Cancel());
+    const Solved solved = solve_shot(
+        r.project, shot, library, {}, [&](const SolveProgress& p) { share = p.share; }, Cancel());
     CHECK(share == 1);
     CHECK(solved.report.points > 150);
     CHECK(ray_error(r.truth.actual, r.truth.nominal).mean_deg > 0.6);
@@ -55,7 +56,9 @@ TEST_CASE("a ring is solved from its pictures, and plain trouble is told by name
 
     SECTION("swapped files") {
         std::swap(shot.cameras[0].media, shot.cameras[1].media);
-        CHECK(error_of([&] { solve_shot(r.project, shot, library, {}, nullptr, Cancel()); }).find("swapped") != std::string::npos);
+        CHECK(error_of([&] {
+                  solve_shot(r.project, shot, library, {}, nullptr, Cancel());
+              }).find("swapped") != std::string::npos);
     }
     SECTION("a black picture") {
         Picture black(300, 300);
@@ -63,7 +66,8 @@ TEST_CASE("a ring is solved from its pictures, and plain trouble is told by name
             for (int x = 0; x < 300; ++x) set_pixel(black, x, y, {0, 0, 0, 1});
         write_still(black, folder / "black.png", {8, 95, std::nullopt});
         shot.cameras[2].media = add_media(r.project, media_ref_for(folder / "black.png"));
-        const std::string why = error_of([&] { solve_shot(r.project, shot, library, {}, nullptr, Cancel()); });
+        const std::string why =
+            error_of([&] { solve_shot(r.project, shot, library, {}, nullptr, Cancel()); });
         CHECK(why.find("camera C") != std::string::npos);
         CHECK(why.find("black") != std::string::npos);
     }
@@ -72,11 +76,15 @@ TEST_CASE("a ring is solved from its pictures, and plain trouble is told by name
             c.lens.circle.radius_px = 20;
             c.lens.focal_px = focal_for_field_of_view(c.lens, 30);
         }
-        CHECK(error_of([&] { solve_shot(r.project, shot, library, {}, nullptr, Cancel()); }).find("no overlap") != std::string::npos);
+        CHECK(error_of([&] {
+                  solve_shot(r.project, shot, library, {}, nullptr, Cancel());
+              }).find("no overlap") != std::string::npos);
     }
     SECTION("a camera turned, and taken from far") {
         shot.rig.cameras[1].pose.turn.roll_deg += 90;
-        CHECK(error_of([&] { solve_shot(r.project, shot, library, {}, nullptr, Cancel()); }).find("camera B is turned by") != std::string::npos);
+        CHECK(error_of([&] {
+                  solve_shot(r.project, shot, library, {}, nullptr, Cancel());
+              }).find("camera B: is turned by") != std::string::npos);
         SolveOptions far;
         far.from_far = true;
         const Solved again = solve_shot(r.project, shot, library, far, nullptr, Cancel());
@@ -97,7 +105,9 @@ TEST_CASE("a ring is solved from its pictures, and plain trouble is told by name
             }
         }
         CHECK(right >= 9);
-        CHECK(error_of([&] { propose_point(r.project, shot, library, Seconds(0), "A", {1, 1}, "B"); }).find("no match was found") != std::string::npos);
+        CHECK(error_of([&] {
+                  propose_point(r.project, shot, library, Seconds(0), "A", {1, 1}, "B");
+              }).find("no match was found") != std::string::npos);
     }
     SECTION("stitch error is small with the true rig and large with a wrong one") {
         Shot right = shot;
@@ -157,7 +167,8 @@ TEST_CASE("four upright lines level to a tenth of a degree, a wrong one among th
     for (const double yaw : {10.0, 95.0, 170.0, -100.0}) {
         // A vertical edge in that direction; the normal is off by a twentieth of a degree.
         const Vec3 foot = lean.transpose() * (rotation_of({yaw, 10, 0}) * Vec3(0, 0, 1));
-        const Vec3 normal = rotation_about(foot, radians(i++ % 2 ? 0.05 : -0.05)) * foot.cross(up).normalized();
+        const Vec3 normal =
+            rotation_about(foot, radians(i++ % 2 ? 0.05 : -0.05)) * foot.cross(up).normalized();
         lines.push_back({LineKind::vertical, normal, 0.6});
     }
     const Vec3 near = rotation_of({0, 3, -2}).transpose() * Vec3(0, -1, 0);
@@ -182,13 +193,15 @@ TEST_CASE("level lines that run side by side level too; too few are refused in w
     std::vector<LineSense> lines;
     for (const double along : {0.0, 90.0}) // two walls, three sills each
         for (const double height : {-0.5, 0.7, 1.1}) {
-            const Vec3 h = rotation_of({along, 0, 0}) * Vec3(0, 0, 1), at = rotation_of({along + 90, 0, 0}) * Vec3(0, 0, 2) + Vec3(0, height, 0);
+            const Vec3 h = rotation_of({along, 0, 0}) * Vec3(0, 0, 1),
+                       at = rotation_of({along + 90, 0, 0}) * Vec3(0, 0, 2) + Vec3(0, height, 0);
             lines.push_back({LineKind::horizontal, lean.transpose() * h.cross(at).normalized(), 1.0});
         }
     const Upright u = upright_from_lines(lines, Vec3(0, -1, 0));
     CHECK(degrees(std::acos(u.up.dot(up))) < 0.05);
     lines.resize(1);
-    CHECK(error_of([&] { upright_from_lines(lines, Vec3(0, -1, 0)); }).find("Draw three or more") != std::string::npos);
+    CHECK(error_of([&] { upright_from_lines(lines, Vec3(0, -1, 0)); }).find("Draw three or more") !=
+          std::string::npos);
 }
 
 TEST_CASE("upright edges of the hall are found whichever way the rig leans", "[slow]") {

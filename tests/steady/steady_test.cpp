@@ -40,7 +40,8 @@ TEST_CASE("a turn is fitted through things that move, and through parallax when 
     const Mat3 turn = rotation_of({3, -2, 1});
     auto to = directions(200, 3);
     std::vector<Vec3> from;
-    for (std::size_t i = 0; i < to.size(); ++i) from.push_back(turn.transpose() * (i % 4 == 0 ? rotation_of({8, 0, 0}) * to[i] : to[i]));
+    for (std::size_t i = 0; i < to.size(); ++i)
+        from.push_back(turn.transpose() * (i % 4 == 0 ? rotation_of({8, 0, 0}) * to[i] : to[i]));
     TurnFit fit = fit_turn(from, to);
     CHECK(degrees(rotation_vector(fit.turn.transpose() * turn).norm()) < 0.01);
     CHECK_FALSE(fit.moved);
@@ -64,7 +65,9 @@ TEST_CASE("orientation keys turn smoothly and rest at both ends") {
     Vec3 before = Vec3::Zero();
     for (int i = 0; i < 80; ++i) { // its rate never jumps
         const double t = 0.95 + i * 0.028, h = 1e-3;
-        const Vec3 rate = rotation_vector(keyed_orientation(shot, t - h).transpose() * keyed_orientation(shot, t + h)) / (2 * h);
+        const Vec3 rate =
+            rotation_vector(keyed_orientation(shot, t - h).transpose() * keyed_orientation(shot, t + h)) /
+            (2 * h);
         if (i) CHECK((rate - before).norm() < 0.35);
         before = rate;
     }
@@ -83,7 +86,9 @@ TEST_CASE("steadying locks, follows slow turns, keeps the horizon, and can be ha
     std::vector<Vec3> path;
     for (int n = 0; n < 150; ++n) { // turns slowly, trembles, and leans
         const double t = n / kRate;
-        const Mat3 still = level.transpose() * rotation_of({12 * t + std::sin(19 * t), std::sin(23 * t), 1.5 * std::sin(17 * t)}) * level;
+        const Mat3 still =
+            level.transpose() *
+            rotation_of({12 * t + std::sin(19 * t), std::sin(23 * t), 1.5 * std::sin(17 * t)}) * level;
         truth.push_back(still);
         path.push_back(rotation_vector(truth[0].transpose() * still));
     }
@@ -124,14 +129,16 @@ TEST_CASE("a record's turning is taken as it is, and its offset and axes are fou
     const auto turn = [&](double t) { return rotation_of(sim::rig_turn(o, truth, t)); };
     for (int i = 0; i < 1400; ++i) {
         const double t = i / 200.0, shot_t = t - late, h = 1e-4;
-        const Vec3 rate = mount.transpose() * rotation_vector(turn(shot_t - h).transpose() * turn(shot_t + h)) / (2 * h);
+        const Vec3 rate =
+            mount.transpose() * rotation_vector(turn(shot_t - h).transpose() * turn(shot_t + h)) / (2 * h);
         gyro.gyro.push_back({t, {rate.x(), rate.y(), rate.z()}});
         const Vec3 v = rotation_vector(turn(shot_t) * mount);
         orientation.orientation.push_back({t, {v.x(), v.y(), v.z()}});
     }
     TurnPath footage;
     footage.step_s = 1 / 30.0;
-    for (int n = 0; n < 120; ++n) footage.path.push_back(rotation_vector(turn(0).transpose() * turn(n / 30.0)));
+    for (int n = 0; n < 120; ++n)
+        footage.path.push_back(rotation_vector(turn(0).transpose() * turn(n / 30.0)));
     const RecordFit fit = fit_record(footage, gyro);
     CHECK(fit.offset_s == Approx(late).margin(0.003));
     CHECK(degrees(rotation_vector(fit.to_rig.transpose() * mount).norm()) < 1);
@@ -139,10 +146,15 @@ TEST_CASE("a record's turning is taken as it is, and its offset and axes are fou
         const TurnPath path = turning_from_record(*r, late, mount, 0, 4);
         double worst = 0;
         for (std::size_t i = 0; i < path.path.size(); i += 20)
-            worst = std::max(worst, degrees(rotation_vector(rotation_from_vector(path.path[i]).transpose() * (turn(0).transpose() * turn(double(i) * path.step_s))).norm()));
+            worst =
+                std::max(worst, degrees(rotation_vector(rotation_from_vector(path.path[i]).transpose() *
+                                                        (turn(0).transpose() * turn(double(i) * path.step_s)))
+                                            .norm()));
         CHECK(worst < 0.05);
     }
-    CHECK(error_of([&] { turning_from_record(MotionRecord{}, 0, mount, 0, 1); }).find("neither orientation nor rates") != std::string::npos);
+    CHECK(error_of([&] {
+              turning_from_record(MotionRecord{}, 0, mount, 0, 1);
+          }).find("neither orientation nor rates") != std::string::npos);
     TurnPath still = footage;
     for (auto& v : still.path) v = Vec3::Zero();
     CHECK(error_of([&] { fit_record(still, gyro); }).find("hardly turns") != std::string::npos);
@@ -157,7 +169,8 @@ TEST_CASE("gravity sets upright through jolts") {
     std::mt19937 random(2);
     std::normal_distribution<double> bell;
     for (int i = 0; i < 600; ++i) {
-        Vec3 a = rotation_of(shot.rig.cameras[0].pose.turn).transpose() * lean.transpose() * Vec3(0, -9.81, 0);
+        Vec3 a =
+            rotation_of(shot.rig.cameras[0].pose.turn).transpose() * lean.transpose() * Vec3(0, -9.81, 0);
         a += 0.1 * Vec3(bell(random), bell(random), bell(random));
         if (i % 25 == 0) a += Vec3(12, 3, 0);
         r.acceleration.push_back({i / 200.0, {a.x(), a.y(), a.z()}});
@@ -166,7 +179,8 @@ TEST_CASE("gravity sets upright through jolts") {
     CHECK(degrees(std::acos(std::clamp(u.up.dot(lean.transpose() * Vec3(0, -1, 0)), -1.0, 1.0))) < 0.1);
 }
 
-TEST_CASE("simulated shake is followed to a twentieth of a degree, a moving rig and moving things included", "[slow]") {
+TEST_CASE("simulated shake is followed to a twentieth of a degree, a moving rig and moving things included",
+          "[slow]") {
     for (const bool drive : {false, true}) {
         const TempFolder folder;
         sim::SimOptions o;

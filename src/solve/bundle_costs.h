@@ -1,0 +1,168 @@
+#pragma once
+
+// The terms of the bundle adjustment, for bundle_state.cpp alone.
+#include "solve/lens_model.h"
+#include "solve/point_block.h"
+
+#include <ceres/ceres.h>
+#include <ceres/rotation.h>
+
+namespace porb {
+
+inline constexpr double kGauge =
+    1e-5; ///< how closely the mean of turns and places is held, radians and metres
+
+/// One end of a point: where the camera should see it, minus where it did, over the noise.
+struct EndMiss {
+    const Camera* camera;
+    Mat3 to_camera;
+    const PointBlock* point;
+    Vec2 px;
+    double weight;
+
+    template <class T>
+    bool operator()(const T* turn, const T* move, const T* log_focal, const T* centre, const T* radial,
+                    const T* place, T* miss) const {
+        T v[3], c[3], d[3];
+        for (int i = 0; i < 3; ++i)
+            v[i] = point->d[i] + place[0] * point->e1[i] + place[1] * point->e2[i] -
+                   place[2] * (camera->pose.position_m[i] + move[i]);
+        for (int i = 0; i < 3; ++i)
+            c[i] = to_camera(i, 0) * v[0] + to_camera(i, 1) * v[1] + to_camera(i, 2) * v[2];
+        const T back[3] = {-turn[0], -turn[1], -turn[2]};
+        ceres::AngleAxisRotatePoint(back, c, d);
+        LensChange<T> change{
+            log_focal[0], {centre[0], centre[1]}, {radial[0], radial[1], radial[2], radial[3]}};
+        T at[2];
+        project_changed(camera->lens, change, d, at);
+        miss[0] = (at[0] - px.x()) * weight;
+        miss[1] = (at[1] - px.y()) * weight;
+        return true;
+    }
+};
+
+/// How far one place of a drawn line lies from the line's great circle, in pixels. The place's ray follows
+/// the lens by the implicit function theorem: Newton's last step is done with derivatives.
+struct LineMiss {
+    const Camera* camera;
+    Mat3 to_rig;
+    const PointBlock* normal;
+    Vec2 px;
+    double weight;
+
+    template <class T>
+    bool operator()(const T* turn, const T* log_focal, const T* centre, const T* radial, const T* tilt,
+                    T* miss) const {
+        using std::cos;
+        using std::exp;
+        using std::sin;
+        using std::sqrt;
+        const Lens& lens = camera->lens;
+        LensChange<T> change{
+            log_focal[0], {centre[0], centre[1]}, {radial[0], radial[1], radial[2], radial[3]}};
+        const T f = lens.focal_px * exp(change.log_focal);
+        const T x = (px.x() - lens.center_px.x() - centre[0]) / f,
+                y = (px.y() - lens.center_px.y() - centre[1]) / f;
+        const T r = sqrt(x * x + y * y + 1e-20);
+        T theta = r; // any start; Newton on the whole value converges, derivatives with it
+        for (int i = 0; i < 12; ++i) {
+            constexpr double kStep = 1e-6;
+            const T here = bent_radius(lens, change, base_radius(lens.projection, theta));
+            const T there = bent_radius(lens, change, base_radius(lens.projection, T(theta + kStep)));
+            theta = theta - (here - r) * kStep / (there - here);
+        }
+        const T c[3] = {sin(theta) * x / r, sin(theta) * y / r, cos(theta)};
+        T turned[3];
+        ceres::AngleAxisRotatePoint(turn, c, turned);
+        T sum = T(0), length = T(0);
+        for (int i = 0; i < 3; ++i) {
+            const T n = normal->d[i] + tilt[0] * normal->e1[i] + tilt[1] * normal->e2[i];
+            sum += n * (to_rig(i, 0) * turned[0] + to_rig(i, 1) * turned[1] + to_rig(i, 2) * turned[2]);
+            length += n * n;
+        }
+        miss[0] = sum / sqrt(length) * lens.focal_px * weight;
+        return true;
+    }
+};
+
+/// An upright line's plane holds the upright direction.
+struct UprightMiss {
+    const PointBlock *normal, *up;
+    double weight;
+    template <class T>
+    bool operator()(const T* tilt, const T* lean, T* miss) const {
+        T dot = T(0);
+        for (int i = 0; i < 3; ++i)
+            dot += (normal->d[i] + tilt[0] * normal->e1[i] + tilt[1] * normal->e2[i]) *
+                   (up->d[i] + lean[0] * up->e1[i] + lean[1] * up->e2[i]);
+        miss[0] = dot * weight;
+        return true;
+    }
+};
+
+/// A value held near another with a stated strength.
+class Prior : public ceres::CostFunction {
+  public:
+    Prior(std::vector<double> at, double sigma) : at_(std::move(at)), sigma_(sigma) {
+        set_num_residuals(int(at_.size()));
+        mutable_parameter_block_sizes()->push_back(int(at_.size()));
+    }
+    bool Evaluate(double const* const* v, double* r, double** j) const override {
+        const std::size_t n = at_.size();
+        for (std::size_t i = 0; i < n; ++i) r[i] = (v[0][i] - at_[i]) / sigma_;
+        if (j && j[0])
+            for (std::size_t i = 0; i < n * n; ++i) j[0][i] = i % (n + 1) ? 0 : 1 / sigma_;
+        return true;
+    }
+
+  private:
+    std::vector<double> at_;
+    double sigma_;
+};
+
+/// A point's inverse distance lies near the mean of all, and nothing lies beyond infinity.
+class NearMean : public ceres::SizedCostFunction<2, 3, 1> {
+  public:
+    NearMean(double width, double beyond) : width_(width), beyond_(beyond) {}
+    bool Evaluate(double const* const* v, double* r, double** j) const override {
+        r[0] = (v[0][2] - v[1][0]) / width_;
+        r[1] = std::min(0.0, v[0][2]) / beyond_;
+        if (j && j[0]) {
+            std::fill(j[0], j[0] + 6, 0.0);
+            j[0][2] = 1 / width_;
+            j[0][5] = v[0][2] < 0 ? 1 / beyond_ : 0;
+        }
+        if (j && j[1]) j[1][0] = -1 / width_, j[1][1] = 0;
+        return true;
+    }
+
+  private:
+    double width_, beyond_;
+};
+
+/// The mean of all cameras' turns (or places) stays: what a solve cannot know is not moved.
+class MeanStays : public ceres::CostFunction {
+  public:
+    explicit MeanStays(std::vector<Mat3> axes) : axes_(std::move(axes)) {
+        set_num_residuals(3);
+        for (std::size_t i = 0; i < axes_.size(); ++i) mutable_parameter_block_sizes()->push_back(3);
+    }
+    bool Evaluate(double const* const* v, double* r, double** j) const override {
+        Eigen::Map<Vec3> sum(r);
+        sum.setZero();
+        const double scale = 1 / (kGauge * double(axes_.size()));
+        for (std::size_t i = 0; i < axes_.size(); ++i)
+            sum += scale * (axes_[i] * Eigen::Map<const Vec3>(v[i]));
+        if (j)
+            for (std::size_t i = 0; i < axes_.size(); ++i)
+                if (j[i])
+                    for (Eigen::Index r3 = 0; r3 < 3; ++r3)
+                        for (Eigen::Index c3 = 0; c3 < 3; ++c3) j[i][3 * r3 + c3] = scale * axes_[i](r3, c3);
+        return true;
+    }
+
+  private:
+    std::vector<Mat3> axes_;
+};
+
+} // namespace porb

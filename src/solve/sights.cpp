@@ -1,0 +1,36 @@
+#include "solve/sights.h"
+
+#include "base/error.h"
+#include "project/camera_edits.h"
+
+namespace porb {
+
+std::size_t index_of(const Rig& rig, const std::string& id) {
+    for (std::size_t i = 0; i < rig.cameras.size(); ++i)
+        if (rig.cameras[i].id == id) return i;
+    throw Error("is not a camera of the rig", "camera " + id, "Remove the points and lines that name it");
+}
+
+Sight sight_of(const Rig& rig, const ControlPoint& p) {
+    return {index_of(rig, p.a), index_of(rig, p.b), p.a_px, p.b_px, p.by_hand ? 2.0 : 1.0};
+}
+
+std::vector<Sight> sights_of(const Rig& rig, std::span<const ControlPoint> points) {
+    std::vector<Sight> sights;
+    for (const auto& p : points) sights.push_back(sight_of(rig, p));
+    return sights;
+}
+
+std::vector<bool> cameras_with_sources(const Project& project, const Shot& shot) {
+    std::vector<bool> in_use;
+    for (const auto& c : shot.cameras) in_use.push_back(c.used && find_media(project, c.media));
+    return in_use;
+}
+
+std::vector<int> alike_numbers(const Rig& rig) {
+    std::vector<int> number;
+    for (const auto& c : rig.cameras) number.push_back(int(index_of(rig, alike_cameras(rig, c.id).front())));
+    return number;
+}
+
+} // namespace porb

@@ -1,0 +1,193 @@
+#include "base/error.h"
+#include "solve/bundle.h"
+#include "solve/calibrate.h"
+#include "solve/sights.h"
+
+#include <fmt/format.h>
+
+#include <tuple>
+
+namespace porb {
+
+namespace {
+
+constexpr int kDropRounds = 7;
+constexpr std::size_t kColdSights = 1400; ///< points that the first solve is made from
+constexpr double kLeastDistance = 0.17;   ///< metres from the rig's centre
+constexpr double kLeastLimitPx = 0.25, kNoises = 4.5;
+
+/// How far an inverse distance parts the two sights of a point, source pixels; below 0 when they part the
+/// wrong way.
+double parallax_px(const Rig& rig, const Sight& s, double inverse_m) {
+    const Camera &a = rig.cameras[s.a], &b = rig.cameras[s.b];
+    return inverse_m * (a.pose.position_m - b.pose.position_m).norm() *
+           std::max(a.lens.focal_px, b.lens.focal_px);
+}
+
+/// One line of words for each value that could not be told.
+std::vector<std::string> words_for(const std::vector<ValueFigure>& values, std::size_t cameras) {
+    std::map<std::string, std::vector<std::string>> by_name;
+    for (const auto& v : values)
+        if (!v.determined) {
+            const std::string name = v.unit == "mm"                                             ? "position"
+                                     : v.name == "yaw" || v.name == "pitch" || v.name == "roll" ? "direction"
+                                                                                                : v.name;
+            auto& list = by_name[name];
+            if (list.empty() || list.back() != v.camera) list.push_back(v.camera);
+        }
+    std::vector<std::string> words;
+    for (const auto& [name, list] : by_name) {
+        std::string who;
+        for (const auto& c : list) who += (who.empty() ? "" : ", ") + c;
+        words.push_back(fmt::format("The points do not tell the {} of {}; kept as it was.", name,
+                                    list.size() == cameras && cameras > 1
+                                        ? "any camera"
+                                        : (list.size() > 1 ? "cameras " : "camera ") + who));
+    }
+    return words;
+}
+
+/// What a figure's value is in a rig.
+double value_in(const Rig& rig, const ValueFigure& v) {
+    const Camera& c = rig.cameras[index_of(rig, v.camera)];
+    const Turn& t = c.pose.turn;
+    const Vec3 mm = 1e3 * c.pose.position_m;
+    const std::pair<const char*, double> known[] = {{"yaw", t.yaw_deg},
+                                                    {"pitch", t.pitch_deg},
+                                                    {"roll", t.roll_deg},
+                                                    {"x", mm.x()},
+                                                    {"y", mm.y()},
+                                                    {"z", mm.z()},
+                                                    {"position", mm.norm()},
+                                                    {"focal length", c.lens.focal_px},
+                                                    {"centre x", c.lens.center_px.x()},
+                                                    {"centre y", c.lens.center_px.y()},
+                                                    {"distortion", c.lens.radial[0]},
+                                                    {"k1", c.lens.radial[0]},
+                                                    {"k2", c.lens.radial[1]}};
+    for (const auto& [name, value] : known)
+        if (v.name == name) return value;
+    return v.value;
+}
+
+} // namespace
+
+SolvedTogether solve_points(const std::vector<const Shot*>& shots, const Rig& start, const Rig& before,
+                            bool drop, const Cancel& cancel, bool rough) {
+    const Shot& first = *shots.front();
+    SolvedTogether out;
+    BundleProblem problem;
+    problem.start = start;
+    problem.prior = start;
+    if (first.profile)
+        for (auto& c : problem.prior.cameras)
+            if (const Camera* p = find_camera(*first.profile, c.id);
+                p && p->lens.projection == c.lens.projection && p->lens.width == c.lens.width &&
+                p->lens.height == c.lens.height)
+                c.lens = p->lens, c.pose.position_m = p->pose.position_m;
+    for (std::size_t c = 0; c < start.cameras.size(); ++c) {
+        const ShotCamera* use = find_camera(first, start.cameras[c].id);
+        problem.lens_locked.push_back(use && use->lens_locked);
+        problem.pose_locked.push_back(use && use->pose_locked);
+        // What is locked stays where it is, whatever the profile says.
+        if (problem.lens_locked[c]) problem.prior.cameras[c].lens = start.cameras[c].lens;
+        if (problem.pose_locked[c]) problem.prior.cameras[c].pose = start.cameras[c].pose;
+    }
+    problem.rough = rough;
+    problem.alike = alike_numbers(start);
+    problem.settings = first.solving;
+    problem.agree_distance_m = first.agree_distance_m;
+    ControlPoints points;
+    for (const Shot* s : shots) {
+        points.insert(points.end(), s->points->begin(), s->points->end());
+        for (const auto& l : s->lines)
+            problem.lines.push_back({index_of(start, l.camera), l.kind, l.places_px});
+    }
+    const double fixed = first.agree_distance_m > 0 ? 1 / first.agree_distance_m : 0;
+    const double* depth = first.solving.depth_per_point ? nullptr : &fixed;
+    std::vector<Sight> all = sights_of(start, points);
+    // Points that begin at the same place of the same picture are one thing.
+    std::map<std::tuple<Seconds, std::size_t, double, double>, int> things;
+    for (std::size_t i = 0; i < all.size(); ++i)
+        all[i].track =
+            things.try_emplace({points[i].time, all[i].a, all[i].a_px.x(), all[i].a_px.y()}, int(i))
+                .first->second;
+    BundleSolution solution;
+    std::vector<PointFit> fits;
+    // Thousands of points only slow down the search for the right valley: it begins with a part of them.
+    const std::size_t thinned = rough ? points.size() : std::max<std::size_t>(1, points.size() / kColdSights);
+    bool last = !drop;
+    for (int round = 0; round < (drop ? kDropRounds : 1); ++round) {
+        cancel.check();
+        problem.sights.clear();
+        std::vector<std::size_t> which;
+        const std::size_t every = round == 0 && drop && !rough ? thinned : 1;
+        for (std::size_t i = 0; i < points.size(); ++i)
+            if (points[i].dropped.empty() &&
+                (every == 1 || points[i].by_hand || std::size_t(all[i].track) % every == 0))
+                problem.sights.push_back(all[i]), which.push_back(i);
+        problem.last = last;
+        solution = solve_bundle(problem, cancel);
+        if (!rough) {
+            problem.warm = solution.decided;
+            problem.start = solution.rig;
+        }
+        fits = fit_points(solution.rig, all, depth);
+        if (!drop) break;
+        const double limit = std::clamp(kNoises * solution.decided.noise_px, kLeastLimitPx,
+                                        std::max(kLeastLimitPx, first.solving.limit_px));
+        int dropped = 0;
+        std::vector<double> together(points.size(), 0);
+        for (std::size_t k = 0; k < which.size(); ++k) together[which[k]] = solution.together_px[k];
+        for (std::size_t i = 0; i < points.size(); ++i) {
+            ControlPoint& p = points[i];
+            if (!p.dropped.empty() || p.by_hand) continue;
+            // Both ends miss alike, so what a point misses by as a whole is larger by the root of two.
+            if (std::sqrt(2.0) * fits[i].miss_px() > limit)
+                p.dropped = fmt::format("misses by too much: {:.2f} px, the limit was {:.2f} px",
+                                        fits[i].miss_px(), limit / std::sqrt(2.0));
+            else if (!rough && together[i] > limit)
+                p.dropped = fmt::format("contradicts a third camera: {:.2f} px off, the limit was {:.2f} px",
+                                        together[i], limit);
+            else if (depth == nullptr && !rough &&
+                     parallax_px(solution.rig, all[i], fits[i].inverse_m) <
+                         -4 * solution.decided.noise_px - 0.5)
+                p.dropped = "its rays part: it would lie beyond infinity";
+            else if (depth == nullptr && !rough &&
+                     parallax_px(solution.rig, all[i], fits[i].inverse_m - 1 / kLeastDistance) >
+                         4 * solution.decided.noise_px + 0.5)
+                p.dropped = "too near: under 0.17 m from the rig's centre";
+            else
+                continue;
+            ++dropped;
+        }
+        if (last || (rough && dropped == 0)) break;
+        // When hardly any were dropped the next round is the last.
+        last = round > 0 && dropped <= int(points.size()) / 300;
+        if (round + 2 == kDropRounds) last = true;
+    }
+    out.rig = solution.rig;
+    out.report = figures_of(out.rig, points, fits);
+    out.report.before = figures_of(before, points, fit_points(before, all, depth)).rms;
+    out.report.noise_px = solution.decided.noise_px;
+    out.report.values = solution.values;
+    for (auto& v : out.report.values) v.value = value_in(out.rig, v), v.before = value_in(before, v);
+    out.report.undetermined = words_for(solution.values, start.cameras.size());
+    std::size_t at = 0;
+    for (const Shot* s : shots) {
+        out.points.emplace_back(points.begin() + std::ptrdiff_t(at),
+                                points.begin() + std::ptrdiff_t(at + s->points->size()));
+        at += s->points->size();
+    }
+    for (const auto& p : points)
+        if (p.by_hand && p.dropped.empty()) {
+            const auto i = std::size_t(&p - points.data());
+            if (fits[i].miss_px() > first.solving.limit_px)
+                out.report.remarks.push_back(
+                    fmt::format("Point {}, set by hand, misses by {:.1f} px: look at it again.", p.id,
+                                fits[i].miss_px()));
+        }
+    return out;
+}
+
+} // namespace porb
