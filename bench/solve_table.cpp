@@ -6,6 +6,7 @@
 #include "optics/ray_error.h"
 #include "sim/simulate.h"
 #include "solve/calibrate.h"
+#include "solve/edges.h"
 
 #include <CLI/CLI.hpp>
 #include <fmt/format.h>
@@ -67,7 +68,7 @@ int main(int argc, char** argv) {
     std::vector<std::string> rigs, scenes = {"hall-distant", "hall", "hall-cluttered"};
     for (const auto& [name, rig] : kRigs) rigs.push_back(name);
     int size = 480, samples = 3;
-    bool verbose = false, lock_positions = false, lock_distortion = false;
+    bool verbose = false, lock_positions = false, lock_distortion = false, bent = false, no_edges = false, render_only = false;
     double position_mm = 0;
     std::string folder = (std::filesystem::temp_directory_path() / "pale-orbit-solve-table").string();
     CLI::App app("Solves made-up rigs and compares them with the truth");
@@ -78,6 +79,9 @@ int main(int argc, char** argv) {
     app.add_option("--samples", samples);
     app.add_option("--folder", folder, "Where footage is kept for the next time");
     app.add_flag("--verbose", verbose, "Say what takes how long");
+    app.add_flag("--distortion", bent, "Lenses with distortion that the nominal rig does not know");
+    app.add_flag("--no-edges", no_edges);
+    app.add_flag("--render-only", render_only, "Make the footage for the next time");
     app.add_flag("--lock-positions", lock_positions);
     app.add_flag("--lock-distortion", lock_distortion);
     app.add_option("--position-mm", position_mm);
@@ -101,12 +105,16 @@ int main(int argc, char** argv) {
                 o.seed = seed;
                 o.faults.lens = o.faults.pose = o.faults.exposure = o.faults.white_balance =
                     o.faults.vignetting = o.faults.noise = true;
-                Take take = render_take(o, samples,
-                                        std::filesystem::path(folder) /
-                                            fmt::format("{}-{}-{}-{}", rig, scene, seed, size));
+                o.faults.distortion = bent;
+                Take take =
+                    render_take(o, samples,
+                                std::filesystem::path(folder) / fmt::format("{}-{}-{}-{}{}", rig, scene, seed,
+                                                                            size, bent ? "-bent" : ""));
+                if (render_only) continue;
                 SolveSettings& settings = take.project.shots[0].solving;
                 if (lock_positions) settings.position = Freedom::locked;
                 if (lock_distortion) settings.distortion = Freedom::locked;
+                settings.straight_edges = !no_edges;
                 if (position_mm > 0) settings.position_sigma_mm = position_mm;
                 Sum& sum = sums[{rig, scene}];
                 ++sum.runs;
@@ -127,6 +135,26 @@ int main(int argc, char** argv) {
                     const RayError e = ray_error(take.truth.actual, s.rig);
                     const double seconds =
                         std::chrono::duration<double>(std::chrono::steady_clock::now() - began).count();
+                    if (verbose)
+                        for (std::size_t c = 0; c < s.rig.cameras.size(); ++c) {
+                            const Camera &is = s.rig.cameras[c], &truth = take.truth.actual.cameras[c];
+                            double bend = 0, true_bend = 0;
+                            int edges = 0;
+                            for (const auto& l : s.lines)
+                                if (l.camera == is.id)
+                                    bend += bend_px(is.lens, l.places_px),
+                                        true_bend += bend_px(truth.lens, l.places_px), ++edges;
+                            fmt::print(
+                                stderr,
+                                "  {}: focal off by {:+.3f} %, centre by {:+.2f} {:+.2f} px, k1 {:+.4f} "
+                                "(true {:+.4f}), k2 {:+.4f} (true {:+.4f}); {} edges bend by {:.3f} px "
+                                "(under the true lens {:.3f})\n",
+                                is.id, 100 * (is.lens.focal_px / truth.lens.focal_px - 1),
+                                is.lens.center_px.x() - truth.lens.center_px.x(),
+                                is.lens.center_px.y() - truth.lens.center_px.y(), is.lens.radial[0],
+                                truth.lens.radial[0], is.lens.radial[1], truth.lens.radial[1], edges,
+                                bend / std::max(1, edges), true_bend / std::max(1, edges));
+                        }
                     ++sum.solved;
                     sum.mean += e.mean_deg;
                     sum.most_mean = std::max(sum.most_mean, e.mean_deg);

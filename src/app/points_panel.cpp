@@ -142,6 +142,12 @@ PointsPanel::PointsPanel(Session& session, PictureArea& picture, QWidget* parent
     own_distance_->setToolTip(
         "Near things then help instead of hurting; otherwise all points lie at the agree distance");
     column()->addWidget(own_distance_);
+    straight_edges_ = new QCheckBox("Straight edges come out straight");
+    straight_edges_->setObjectName("straight_edges");
+    straight_edges_->setToolTip(
+        "Long edges are looked for in each picture; they tell of a lens what lies far from any "
+        "overlap. Leave it off where everything is round");
+    column()->addWidget(straight_edges_);
 
     group("LEAVE OUT");
     auto* limit_row = new QHBoxLayout;
@@ -185,6 +191,8 @@ PointsPanel::PointsPanel(Session& session, PictureArea& picture, QWidget* parent
         set("Choose how samples are picked",
             [i](Shot& s) { s.solving.pick = SamplePick(i), s.solving.by_hand.clear(); });
     });
+    connect(straight_edges_, &QCheckBox::clicked, this,
+            [this](bool on) { set("Straight edges", [on](Shot& s) { s.solving.straight_edges = on; }); });
     connect(own_distance_, &QCheckBox::clicked, this, [this](bool on) {
         set("Distances of points", [on](Shot& s) { s.solving.depth_per_point = on; });
     });
@@ -249,8 +257,8 @@ void PointsPanel::run(bool find) {
             if (!session_.shot() || session_.shot()->id != id) return;
             const SolveReport& r = solved->report;
             session_.edit_shot("Solve the rig",
-                               [&](Shot& s) { take_solve(s, solved->rig, solved->points, r); }, {},
-                               {OriginKind::solve, ""});
+                               [&](Shot& s) { take_solve(s, solved->rig, solved->points, solved->lines, r); },
+                               {}, {OriginKind::solve, ""});
             QString words = QString("Solved: %1 px, before %2 px; %3 points used, %4 left out.")
                                 .arg(r.rms.px, 0, 'f', 2)
                                 .arg(r.before.px, 0, 'f', 2)
@@ -305,6 +313,7 @@ void PointsPanel::refresh() {
                                                   .arg(avoided)
                                                   .arg(shot->regions.size() - std::size_t(avoided)));
     own_distance_->setChecked(s.depth_per_point);
+    straight_edges_->setChecked(s.straight_edges);
     limit_->set_quietly(s.limit_px);
     const auto over = std::count_if(fits.begin(), fits.end(), [&](const PointFit& f) {
         return f.miss_px() > s.limit_px && (*shot->points)[std::size_t(&f - fits.data())].dropped.empty();

@@ -41,7 +41,7 @@ class PointsPanel : public Panel {
     QToolButton *avoid_, *only_;
     QSpinBox* samples_;
     QComboBox *pick_, *freedoms_[5];
-    QCheckBox *own_distance_, *from_far_;
+    QCheckBox *own_distance_, *straight_edges_, *from_far_;
     QPushButton *find_, *again_, *stop_;
     QProgressBar* progress_;
     NumberField* limit_;

@@ -77,17 +77,18 @@ void run_simulation(SimWords w, const Cancel& cancel) {
     if (o.rate <= Rational(0) || o.rate > Rational(1000))
         throw CLI::ValidationError("--rate", "must be above 0 and at most 1000");
     o.truth_times = w.truth_times;
-    static const std::set<std::string> kAll = {"lens",  "pose",    "exposure", "white-balance", "vignetting",
-                                               "noise", "offsets", "tilt",     "shake"};
+    static const std::set<std::string> kAll = {"lens",          "distortion", "pose",  "exposure",
+                                               "white-balance", "vignetting", "noise", "offsets",
+                                               "tilt",          "shake"};
     const auto has = [&](const char* name) {
         return std::any_of(w.faults.begin(), w.faults.end(), [&](const std::string& f) {
             return f == name || (f == "all" && kAll.contains(name));
         });
     };
-    o.faults = {has("lens"),  has("pose"),    has("exposure"), has("white-balance"), has("vignetting"),
-                has("noise"), has("offsets"), has("tilt"),     has("shake"),         has("dark"),
-                has("flare"), has("cropped"), has("drift"),    has("microphones"),   has("upside-down"),
-                has("drive"), has("rolling")};
+    o.faults = {has("lens"),        has("distortion"), has("pose"),    has("exposure"), has("white-balance"),
+                has("vignetting"),  has("noise"),      has("offsets"), has("tilt"),     has("shake"),
+                has("dark"),        has("flare"),      has("cropped"), has("drift"),    has("microphones"),
+                has("upside-down"), has("drive"),      has("rolling")};
     const auto files = sim::simulate(
         o, w.out,
         [](double done) { show_progress(fmt::format("{:.1f} % simulated", 100 * done), done >= 1); }, cancel);
@@ -152,12 +153,12 @@ void add_file_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_option("--rate", w->rate, "Frames a second, such as 30 or 30000/1001");
         verb->add_option("--crf", w->options.crf, "Quality of the footage")->check(CLI::Range(0.0, 51.0));
         verb->add_option("--faults", w->faults,
-                         "lens, pose, exposure, white-balance, vignetting, noise, offsets, tilt, shake, "
-                         "dark, flare, cropped, drift, microphones, upside-down, drive, rolling, or all (the "
-                         "first nine)")
+                         "lens, distortion, pose, exposure, white-balance, vignetting, noise, offsets, tilt, "
+                         "shake, dark, flare, cropped, drift, microphones, upside-down, drive, rolling, or "
+                         "all (the first ten)")
             ->delimiter(',')
-            ->check(CLI::IsMember({"lens", "pose", "exposure", "white-balance", "vignetting", "noise",
-                                   "offsets", "tilt", "shake", "dark", "flare", "cropped", "drift",
+            ->check(CLI::IsMember({"lens", "distortion", "pose", "exposure", "white-balance", "vignetting",
+                                   "noise", "offsets", "tilt", "shake", "dark", "flare", "cropped", "drift",
                                    "microphones", "upside-down", "drive", "rolling", "all"}));
         verb->add_option("--offsets", w->options.offsets_s,
                          "Seconds by which the ring's files begin early, in their order")

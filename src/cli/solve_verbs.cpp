@@ -24,7 +24,7 @@ struct SolveWords {
     std::optional<int> samples;
     std::vector<std::string> times;
     bool best = false, far = false, points = false, one_moment = false, dry_run = false, json = false,
-         one_distance = false;
+         one_distance = false, no_edges = false;
     std::string turn, position, focal, centre, distortion;
     std::optional<double> limit;
     double nearest = 0.4;
@@ -43,6 +43,7 @@ void set_freedoms(const SolveWords& w, SolveSettings& s) {
     if (w.best) s.pick = SamplePick::best;
     if (w.limit) s.limit_px = *w.limit;
     if (w.one_distance) s.depth_per_point = false;
+    if (w.no_edges) s.straight_edges = false;
 }
 
 void print_report(const SolveReport& r) {
@@ -52,6 +53,10 @@ void print_report(const SolveReport& r) {
         std::cout << fmt::format("  camera {:<4} {:>6} points  {:.3f} px\n", c.camera, c.points, c.rms_px);
     for (const auto& p : r.pairs)
         std::cout << fmt::format("  {:>4} - {:<4} {:>6} points  {:.3f} px\n", p.a, p.b, p.points, p.rms_px);
+    if (r.edges.used + r.edges.left_out > 0)
+        std::cout << fmt::format(
+            "  straight edges {:>4}  bend by {:.3f} px, {} that are not straight left out\n", r.edges.used,
+            r.edges.rms_px, r.edges.left_out);
     for (const auto& [why, n] : r.reasons) std::cout << fmt::format("  left out: {:>5}  {}\n", n, why);
     for (const auto& u : r.undetermined) std::cout << u << "\n";
     for (const auto& u : r.remarks) std::cout << "Note: " << u << "\n";
@@ -78,6 +83,7 @@ void solve(const SolveWords& w, const Cancel& cancel) {
         // Shots of the same rig: each finds points with the first one's result, then all solve together.
         std::vector<Shot*> shots = {&shot};
         shot.points = solved.points;
+        shot.lines = solved.lines;
         for (const auto& name : w.with) {
             Shot& other = chosen_shot(project, name, w.project);
             if (&other == &shot)
@@ -90,11 +96,12 @@ void solve(const SolveWords& w, const Cancel& cancel) {
                                      true, cancel);
         solved.rig = together.rig;
         solved.points = together.points[0];
+        solved.lines = together.lines[0];
         solved.report = together.report;
         for (std::size_t i = 1; i < shots.size(); ++i)
-            take_solve(*shots[i], solved.rig, together.points[i], solved.report);
+            take_solve(*shots[i], solved.rig, together.points[i], together.lines[i], solved.report);
     }
-    take_solve(shot, solved.rig, solved.points, solved.report);
+    take_solve(shot, solved.rig, solved.points, solved.lines, solved.report);
     const std::string report = report_json(solved.report, shot.rig, solved.points);
     if (!w.report.empty()) write_file_atomically(w.report, report);
     if (w.json)
@@ -187,6 +194,7 @@ void add_solve_verbs(CLI::App& app, const Cancel& cancel) {
                              std::string("What may happen to ") + what +
                                  ": locked, shared among alike lenses, free")
                 ->check(CLI::IsMember(kFreedoms));
+        verb->add_flag("--no-edges", w->no_edges, "Do without long straight edges of the pictures");
         verb->add_flag("--one-distance", w->one_distance,
                        "All points at the agree distance, instead of each at its own");
         verb->add_option("--limit", w->limit, "Leave out points that miss by more, pixels")

@@ -98,6 +98,7 @@ Json settings_json(const SolveSettings& s) {
               {"focal", text_of(kFreedoms, s.focal)},
               {"centre", text_of(kFreedoms, s.centre)},
               {"distortion", text_of(kFreedoms, s.distortion)},
+              {"straight_edges", s.straight_edges},
               {"depth_per_point", s.depth_per_point},
               {"turn_sigma_deg", s.turn_sigma_deg},
               {"position_sigma_mm", s.position_sigma_mm},
@@ -124,6 +125,7 @@ SolveSettings settings_from(const JsonPlace& place) {
          {std::pair{"turn", &s.turn}, std::pair{"position", &s.position}, std::pair{"focal", &s.focal},
           std::pair{"centre", &s.centre}, std::pair{"distortion", &s.distortion}})
         if (place.has(key)) *to = value_of(kFreedoms, place.at(key));
+    if (place.has("straight_edges")) s.straight_edges = place.at("straight_edges").boolean();
     if (place.has("depth_per_point")) s.depth_per_point = place.at("depth_per_point").boolean();
     number("turn_sigma_deg", s.turn_sigma_deg, 0.001, 180);
     number("position_sigma_mm", s.position_sigma_mm, 0.001, 10000);

@@ -167,8 +167,8 @@ Truth make_truth(const SimOptions& o) {
             c.lens.center_px += shift;
             c.lens.circle.center_px += shift;
             c.lens.circle.radius_px -= 6 * px;
-            c.lens.radial = {0.004 * r(4), -0.002 * std::abs(r(5)), 0, 0};
         }
+        if (o.faults.distortion) c.lens.radial = {0.004 * r(4), -0.002 * std::abs(r(5)), 0, 0};
         if (o.faults.pose) {
             c.pose.turn.yaw_deg += 1.5 * r(6);
             c.pose.turn.pitch_deg += 1.5 * r(7);

@@ -23,7 +23,8 @@ enum class SimRig {
 
 /// Deliberate departures of the footage from the nominal rig and from clean pictures; all off by default.
 struct Faults {
-    bool lens = false;          ///< focal length up to 1.5 %, centre up to 6 px (of 1920), small distortion
+    bool lens = false;          ///< focal length up to 1.5 %, centre up to 6 px (of 1920)
+    bool distortion = false;    ///< and k1 up to 0.004, k2 down to -0.002: a degree at the rim
     bool pose = false;          ///< each camera turned by up to 1.5 degrees
     bool exposure = false;      ///< up to +-0.5 stops a camera
     bool white_balance = false; ///< red and blue up to +-8 % a camera

@@ -9,14 +9,15 @@ namespace porb {
 
 namespace {
 constexpr double kDistortionTells = 0.96; ///< misses must shrink to this share before distortion is believed
-constexpr double kPositionsTell = 0.6;    ///< and to this share before other places of the cameras are
+constexpr double kDistortionStraightens = 0.85; ///< or lines bend less, to this share
+constexpr double kPositionsTell = 0.6;          ///< and to this share before other places of the cameras are
 constexpr double kFarNoise = 1.25,
                  kFarSlackPx = 0.04; ///< no parallax is visible when misses grow by less without it
 
 constexpr double kWideLossPx = 12, kFirstLossPx = 4,
                  kLossPx = 1; ///< where points begin to count less, stage by stage
 constexpr std::size_t kFewSights = 20;
-constexpr int kSteps = 60, kWarmSteps = 30;
+constexpr int kSteps = 60, kWarmSteps = 20;
 
 /// Solves with everything that may change, and again while the spread of distances still settles. In the last
 /// rounds points that miss by a few times the noise count less: edges of things, where two lenses see
@@ -77,13 +78,15 @@ bool enter_valley(Bundle& bundle, const BundleProblem& problem) {
 bool believes_distortion(Bundle& bundle, const BundleProblem& problem, bool far) {
     if (problem.settings.distortion == Freedom::locked) return false;
     const auto with = bundle.remember();
-    const double bent_noise = bundle.noise();
+    const double bent_noise = bundle.noise(), bent_lines = bundle.line_noise();
     bundle.hold_distortion(true);
     if (far)
         bundle.solve(true, false, bundle.tight_loss_px());
     else
         settle(bundle, false, false);
-    if (bent_noise >= kDistortionTells * bundle.noise()) return false;
+    if (bent_noise >= kDistortionTells * bundle.noise() &&
+        bent_lines >= kDistortionStraightens * bundle.line_noise())
+        return false;
     bundle.hold_distortion(false);
     bundle.go_back(with, far);
     return true;

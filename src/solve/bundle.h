@@ -8,11 +8,12 @@
 
 namespace porb {
 
-/// A drawn line, ready for solving: its places on one camera.
+/// A line, ready for solving: its places on one camera, and what each is good to across it.
 struct LineSight {
     std::size_t camera = 0;
     LineKind kind = LineKind::straight;
     std::vector<Vec2> places_px;
+    double noise_px = 0.5;
 };
 
 /// What a solve found out about the scene, so that the next one over nearly the same points need not ask

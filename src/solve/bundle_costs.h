@@ -12,6 +12,15 @@ namespace porb {
 inline constexpr double kGauge =
     1e-5; ///< how closely the mean of turns and places is held, radians and metres
 
+/// The plain value of a number that may carry derivatives.
+inline double value_of(double v) {
+    return v;
+}
+template <class T, int N>
+double value_of(const ceres::Jet<T, N>& v) {
+    return v.a;
+}
+
 /// One end of a point: where the camera should see it, minus where it did, over the noise.
 struct EndMiss {
     const Camera* camera;
@@ -41,8 +50,8 @@ struct EndMiss {
     }
 };
 
-/// How far one place of a drawn line lies from the line's great circle, in pixels. The place's ray follows
-/// the lens by the implicit function theorem: Newton's last step is done with derivatives.
+/// How far one place of a line lies from the line's great circle, in pixels. The place's ray follows the lens
+/// by the implicit function theorem: only Newton's last step, from the exact angle, is done with derivatives.
 struct LineMiss {
     const Camera* camera;
     Mat3 to_rig;
@@ -64,13 +73,22 @@ struct LineMiss {
         const T x = (px.x() - lens.center_px.x() - centre[0]) / f,
                 y = (px.y() - lens.center_px.y() - centre[1]) / f;
         const T r = sqrt(x * x + y * y + 1e-20);
-        T theta = r; // any start; Newton on the whole value converges, derivatives with it
+        constexpr double kStep = 1e-6;
+        const LensChange<double> plain{value_of(change.log_focal),
+                                       {value_of(change.centre[0]), value_of(change.centre[1])},
+                                       {value_of(change.radial[0]), value_of(change.radial[1]),
+                                        value_of(change.radial[2]), value_of(change.radial[3])}};
+        double angle = value_of(r);
         for (int i = 0; i < 12; ++i) {
-            constexpr double kStep = 1e-6;
-            const T here = bent_radius(lens, change, base_radius(lens.projection, theta));
-            const T there = bent_radius(lens, change, base_radius(lens.projection, T(theta + kStep)));
-            theta = theta - (here - r) * kStep / (there - here);
+            const double here = bent_radius(lens, plain, base_radius(lens.projection, angle)),
+                         there = bent_radius(lens, plain, base_radius(lens.projection, angle + kStep));
+            angle -= (here - value_of(r)) * kStep / (there - here);
         }
+        const double slope = (bent_radius(lens, plain, base_radius(lens.projection, angle + kStep)) -
+                              bent_radius(lens, plain, base_radius(lens.projection, angle))) /
+                             kStep;
+        const T theta =
+            T(angle) - (bent_radius(lens, change, base_radius(lens.projection, T(angle))) - r) / slope;
         const T c[3] = {sin(theta) * x / r, sin(theta) * y / r, cos(theta)};
         T turned[3];
         ceres::AngleAxisRotatePoint(turn, c, turned);

@@ -2,6 +2,7 @@
 
 #include "base/angle.h"
 #include "project/orientation.h"
+#include "solve/edges.h"
 
 #include <Eigen/Dense>
 
@@ -18,7 +19,8 @@ constexpr double kOwnDistances =
     8; ///< neighbours are about as far away: distances hardly speak for one another
 constexpr double kMeanInWidths =
     1.5; ///< where the mean of inverse distances is thought to lie, in widths of their spread
-constexpr int kRadialTerms = 2; ///< of the four, those that are solved
+constexpr double kTolerance = 1e-8, kFarTolerance = 1e-6; ///< of the cost, where a solve ends
+constexpr int kRadialTerms = 2;                           ///< of the four, those that are solved
 
 class Stop : public ceres::IterationCallback {
   public:
@@ -81,7 +83,7 @@ double Bundle::solve(bool with_lens, bool with_position, double loss_px) {
     o.linear_solver_type = ceres::DENSE_SCHUR;
     o.max_num_iterations = most_steps_;
     o.num_threads = int(std::max(1u, std::thread::hardware_concurrency()));
-    o.function_tolerance = 1e-9;
+    o.function_tolerance = far_ ? kFarTolerance : kTolerance;
     o.logging_type = ceres::SILENT;
     auto ordering = std::make_shared<ceres::ParameterBlockOrdering>();
     std::vector<double*> blocks;
@@ -140,6 +142,18 @@ double Bundle::noise() const {
     return misses[misses.size() / 2] / 1.1774;
 }
 
+double Bundle::line_noise() const {
+    const Rig now = rig();
+    for (const auto& c : now.cameras)
+        if (fault_in(c.lens)) return 1e9;
+    std::vector<double> bends;
+    for (const auto& l : p_.lines)
+        if (l.places_px.size() > 2) bends.push_back(bend_px(now.cameras[l.camera].lens, l.places_px));
+    if (bends.empty()) return 0;
+    std::nth_element(bends.begin(), bends.begin() + std::ptrdiff_t(bends.size() / 2), bends.end());
+    return bends[bends.size() / 2];
+}
+
 std::vector<double> Bundle::together(const Rig& rig) const {
     const auto eyes = fit_eyes(rig);
     std::vector<double> out;
@@ -189,6 +203,18 @@ Vec3 Bundle::plane_of(const LineSight& l) const {
         }
     const Eigen::SelfAdjointEigenSolver<Mat3> e(sum);
     return e.eigenvectors().col(0);
+}
+
+/// Where a place would be if the lens had radial terms alone (as LineMiss takes it).
+Vec2 Bundle::without_uneven(std::size_t camera, const Vec2& px) const {
+    const Lens& lens = p_.start.cameras[camera].lens;
+    const auto d = LensMap(lens).unproject(px);
+    if (!d) return px;
+    const double side = std::hypot(d->x(), d->y());
+    if (side < 1e-9) return lens.center_px;
+    const double r = lens.focal_px * bent_radius(lens, LensChange<double>{},
+                                                 base_radius(lens.projection, std::atan2(side, d->z())));
+    return lens.center_px + r / side * Vec2(d->x(), d->y());
 }
 
 Vec3 Bundle::first_up() const {
@@ -249,17 +275,18 @@ void Bundle::build(bool with_lens, bool with_position, double loss_px) {
         const Camera& camera = p_.start.cameras[l.camera];
         for (const auto& px : l.places_px) {
             auto* cost = new ceres::AutoDiffCostFunction<LineMiss, 1, 3, 1, 2, 4, 2>(
-                new LineMiss{&camera, rotation_of(camera.pose.turn), &normals_[i], px, 1 / kNoisePx});
+                new LineMiss{&camera, rotation_of(camera.pose.turn), &normals_[i],
+                             without_uneven(l.camera, px), 1 / l.noise_px});
             line_ends_.push_back(problem_->AddResidualBlock(
-                cost, new ceres::CauchyLoss(2 * loss_px / kNoisePx), turns_[l.camera].v, focal(l.camera),
+                cost, new ceres::CauchyLoss(2 * loss_px / l.noise_px), turns_[l.camera].v, focal(l.camera),
                 centre(l.camera), radial(l.camera), normals_[i].v));
             problem_->SetManifold(normals_[i].v, nullptr);
         }
         if (l.kind == LineKind::vertical) {
             auto* cost = new ceres::AutoDiffCostFunction<UprightMiss, 1, 2, 2>(
-                new UprightMiss{&normals_[i], &up_, camera.lens.focal_px / kNoisePx});
+                new UprightMiss{&normals_[i], &up_, camera.lens.focal_px / l.noise_px});
             line_ends_.push_back(problem_->AddResidualBlock(
-                cost, new ceres::CauchyLoss(2 * loss_px / kNoisePx), normals_[i].v, up_.v));
+                cost, new ceres::CauchyLoss(2 * loss_px / l.noise_px), normals_[i].v, up_.v));
         }
     }
     if (problem_->HasParameterBlock(mean_))

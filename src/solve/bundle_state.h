@@ -58,6 +58,8 @@ class Bundle {
     /// What one place is good to along one axis, from how the places of each thing miss what they agree on;
     /// each counts for what is left over once the thing's own place is fitted. Robust: from the median.
     double noise() const;
+    /// The same of the lines' places, across the great circle that fits each best; 0 without lines.
+    double line_noise() const;
     /// By how much each sight misses what all sights of its thing agree on, pixels.
     std::vector<double> together(const Rig& rig) const;
     /// Takes everything to be infinitely far from now on, or (with what remember() kept) not.
@@ -98,6 +100,7 @@ class Bundle {
     }
 
     Vec3 plane_of(const LineSight& l) const;
+    Vec2 without_uneven(std::size_t camera, const Vec2& px) const;
     Vec3 first_up() const;
 
     /// What noise makes of one inverse distance, 1/m.

@@ -1,6 +1,7 @@
 #include "solve/calibrate.h"
 
 #include "base/error.h"
+#include "solve/edges.h"
 #include "solve/finding.h"
 #include "solve/rough.h"
 #include "solve/sights.h"
@@ -243,7 +244,7 @@ Solved solve_shot(const Project& project, const Shot& shot, MediaLibrary& librar
         say(0.1, "Solving");
         auto together = solve_points({&shot}, shot.rig, shot.rig, true, cancel);
         say(1, "Solved");
-        return {together.rig, together.points[0], std::move(together.report)};
+        return {together.rig, together.points[0], together.lines[0], std::move(together.report)};
     }
     const auto in_use = cameras_with_sources(project, shot);
     if (std::count(in_use.begin(), in_use.end(), true) < 2)
@@ -267,9 +268,15 @@ Solved solve_shot(const Project& project, const Shot& shot, MediaLibrary& librar
         with.profile = shot.rig; // priors are those of the rig as it was, not of the first solve
     if (options.from_far)
         with.solving.focal_sigma_percent = std::max(kFarFocalPercent, with.solving.focal_sigma_percent);
+    std::erase_if(with.lines, [](const LineMark& l) { return l.found && l.kind == LineKind::straight; });
+    if (shot.solving.straight_edges) {
+        say(0.88, "Following straight edges");
+        for (auto& edge : find_straight_edges(start, standing.moment, free_point_id(with), cancel))
+            with.lines.push_back(std::move(edge));
+    }
     say(0.9, "Solving");
     auto together = solve_points({&with}, start, shot.rig, true, cancel);
-    Solved solved{together.rig, together.points[0], std::move(together.report)};
+    Solved solved{together.rig, together.points[0], together.lines[0], std::move(together.report)};
     solved.report.samples = times;
     for (auto& r : found.remarks) solved.report.remarks.push_back(std::move(r));
     for (const auto& c : solved.report.cameras)

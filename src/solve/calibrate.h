@@ -23,10 +23,16 @@ struct CameraFigure {
     int points = 0;
     double rms_px = 0, rms_arcmin = 0;
 };
+/// Found straight edges: how many the solve used, by how much they bend still, and how many are not straight.
+struct EdgeFigure {
+    int used = 0, left_out = 0;
+    double rms_px = 0;
+};
 struct SolveReport {
     Rms rms, before;
     int points = 0, dropped = 0; ///< used, and left out
     double noise_px = 0;
+    EdgeFigure edges;
     std::vector<CameraFigure> cameras;
     std::vector<PairFigure> pairs;
     std::vector<ValueFigure> values;
@@ -38,6 +44,7 @@ struct SolveReport {
 struct Solved {
     Rig rig;
     ControlPoints points;
+    std::vector<LineMark> lines; ///< the shot's, and the straight edges that were found and used
     SolveReport report;
 };
 
@@ -63,10 +70,12 @@ ControlPoints find_points(const Project& project, const Shot& shot, MediaLibrary
 
 /// The rig from the points (and lines) of several shots of the same rig together, beginning at `start`; the
 /// first shot's settings, locks and profile hold, and the report compares with `before`. `rough` is a first
-/// solve of turns and lenses. The points come back with what was dropped, in the shots' order.
+/// solve of turns and lenses. The points come back with what was dropped, and the lines without found edges
+/// that are not straight, in the shots' order.
 struct SolvedTogether {
     Rig rig;
     std::vector<ControlPoints> points;
+    std::vector<std::vector<LineMark>> lines;
     SolveReport report;
 };
 SolvedTogether solve_points(const std::vector<const Shot*>& shots, const Rig& start, const Rig& before,
@@ -81,8 +90,10 @@ SolveReport figures_of(const Rig& rig, std::span<const ControlPoint> points, std
 /// points.
 int drop_above(ControlPoints& points, std::span<const PointFit> fits, double limit_px);
 
-/// Puts a result into a shot: rig, points, a kept solve named after its figures, origins. Locked parts stay.
-void take_solve(Shot& shot, const Rig& rig, const ControlPoints& points, const SolveReport& report);
+/// Puts a result into a shot: rig, points, lines, a kept solve named after its figures, origins. Locked parts
+/// stay.
+void take_solve(Shot& shot, const Rig& rig, const ControlPoints& points, std::vector<LineMark> lines,
+                const SolveReport& report);
 /// Goes back to a kept solve (its rig), marked as solved.
 void return_to_solve(Shot& shot, int id);
 

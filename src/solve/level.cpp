@@ -3,11 +3,10 @@
 #include "base/angle.h"
 #include "base/error.h"
 #include "project/orientation.h"
-#include "solve/samples.h"
+#include "solve/edges.h"
 
 #include <Eigen/Dense>
 #include <fmt/format.h>
-#include <opencv2/imgproc.hpp>
 
 namespace porb {
 
@@ -18,8 +17,6 @@ constexpr double kTogetherDeg = 1;  ///< level lines that point to one place wit
 constexpr double kParallelDeg = 6;  ///< planes of level lines nearer than this fix no direction
 constexpr double kMostLeanDeg = 50; ///< found lines are upright within this of the present up
 constexpr double kLeastLineDeg = 9; ///< found lines are at least as long
-constexpr int kViewPx = 640;        ///< flat views in which lines are looked for
-constexpr double kViewDeg = 84;
 constexpr int kMostFound = 60;
 
 struct Constraint {
@@ -151,54 +148,21 @@ std::vector<LineMark> find_upright_lines(const Project& project, const Shot& sho
     const Vec3 up = orientation_at(shot, time).transpose() * Vec3(0, -1, 0);
     std::vector<LineMark> marks;
     std::vector<LineSense> senses;
-    const double focal = kViewPx / 2.0 / std::tan(radians(kViewDeg / 2));
     for (const auto& eye : eyes) {
         if (!eye) continue;
-        const Camera& camera = shot.rig.cameras[eye->index];
-        // Flat views round the lens: ahead, and towards the rim on four sides.
-        for (const auto& [yaw, pitch] :
-             {std::pair{0.0, 0.0}, {62.0, 0.0}, {-62.0, 0.0}, {0.0, 62.0}, {0.0, -62.0}}) {
-            cancel.check();
-            const Mat3 view = rotation_of({yaw, pitch, 0}); // view to camera
-            cv::Mat flat(kViewPx, kViewPx, CV_8U);
-            std::size_t level = 0;
-            while (level + 1 < eye->pictures->levels.size() &&
-                   camera.lens.focal_px / (2 << level) > 0.8 * focal)
-                ++level;
-            const Grey& grey = eye->pictures->levels[level];
-            const double down = 1.0 / (1 << level);
-            const auto ray = [&](double x, double y) {
-                return Vec3(view * Vec3(x - kViewPx / 2.0, y - kViewPx / 2.0, focal));
-            };
-            for (int y = 0; y < kViewPx; ++y)
-                for (int x = 0; x < kViewPx; ++x) {
-                    const Vec2 px = eye->map.project_anywhere(ray(x + 0.5, y + 0.5));
-                    flat.at<uchar>(y, x) =
-                        eye->map.clearance(px) > 2
-                            ? uchar(std::clamp(255 * grey.sample(px.x() * down, px.y() * down), 0.0f, 255.0f))
-                            : 0;
-                }
-            std::vector<cv::Vec4f> segments;
-            cv::createLineSegmentDetector(cv::LSD_REFINE_STD)->detect(flat, segments);
-            for (const auto& s : segments) {
-                const Vec3 a = ray(double(s[0]), double(s[1])).normalized(),
-                           b = ray(double(s[2]), double(s[3])).normalized();
-                const double length = std::acos(std::clamp(a.dot(b), -1.0, 1.0));
-                if (degrees(length) < kLeastLineDeg) continue;
-                const Vec2 pa = eye->map.project_anywhere(a), pb = eye->map.project_anywhere(b);
-                if (eye->map.clearance(pa) < 12 || eye->map.clearance(pb) < 12) continue; // the rim itself
-                const Vec3 normal = eye->to_rig * a.cross(b).normalized();
-                if (degrees(std::asin(std::min(1.0, std::abs(normal.dot(up))))) > kMostLeanDeg) continue;
-                LineMark mark;
-                mark.kind = LineKind::vertical;
-                mark.time = time;
-                mark.camera = camera.id;
-                mark.found = true;
-                for (const double t : {0.0, 0.25, 0.5, 0.75, 1.0})
-                    mark.places_px.push_back(eye->map.project_anywhere(((1 - t) * a + t * b).normalized()));
-                marks.push_back(std::move(mark));
-                senses.push_back({LineKind::vertical, normal, length});
-            }
+        for (const auto& edge : edge_segments(*eye, kLeastLineDeg, cancel)) {
+            const Vec3 normal = eye->to_rig * edge.a.cross(edge.b).normalized();
+            if (degrees(std::asin(std::min(1.0, std::abs(normal.dot(up))))) > kMostLeanDeg) continue;
+            LineMark mark;
+            mark.kind = LineKind::vertical;
+            mark.time = time;
+            mark.camera = shot.rig.cameras[eye->index].id;
+            mark.found = true;
+            for (const double t : {0.0, 0.25, 0.5, 0.75, 1.0})
+                mark.places_px.push_back(
+                    eye->map.project_anywhere(((1 - t) * edge.a + t * edge.b).normalized()));
+            marks.push_back(std::move(mark));
+            senses.push_back({LineKind::vertical, normal, edge.length_rad()});
         }
     }
     if (senses.size() < 4) return {};

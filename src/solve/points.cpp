@@ -72,7 +72,9 @@ int drop_above(ControlPoints& points, std::span<const PointFit> fits, double lim
     return dropped;
 }
 
-void take_solve(Shot& shot, const Rig& rig, const ControlPoints& points, const SolveReport& report) {
+void take_solve(Shot& shot, const Rig& rig, const ControlPoints& points, std::vector<LineMark> lines,
+                const SolveReport& report) {
+    shot.lines = std::move(lines);
     const Shot before = shot;
     for (auto& c : shot.rig.cameras)
         if (const Camera* s = find_camera(rig, c.id)) {

@@ -11,6 +11,8 @@ std::string report_json(const SolveReport& r, const Rig& rig, const ControlPoint
               {"cameras", Json::array()},  {"pairs", Json::array()},     {"undetermined", r.undetermined},
               {"remarks", r.remarks},      {"values", Json::array()},    {"samples_s", Json::array()},
               {"reasons", Json::object()}, {"point_list", Json::array()}};
+    j["straight_edges"] = {
+        {"used", r.edges.used}, {"left_out", r.edges.left_out}, {"rms_px", r.edges.rms_px}};
     for (const auto& c : r.cameras)
         j["cameras"].push_back(
             {{"id", c.camera}, {"points", c.points}, {"rms_px", c.rms_px}, {"rms_arcmin", c.rms_arcmin}});

@@ -1,6 +1,7 @@
 #include "base/error.h"
 #include "solve/bundle.h"
 #include "solve/calibrate.h"
+#include "solve/edges.h"
 #include "solve/sights.h"
 
 #include <fmt/format.h>
@@ -15,6 +16,10 @@ constexpr int kDropRounds = 7;
 constexpr std::size_t kColdSights = 1400; ///< points that the first solve is made from
 constexpr double kLeastDistance = 0.17;   ///< metres from the rig's centre
 constexpr double kLeastLimitPx = 0.25, kNoises = 4.5;
+constexpr double kDrawnNoisePx = 0.5,
+                 kEdgeNoisePx = 0.5; ///< what a place of a drawn line, of a found edge is good to
+constexpr double kBentBends = 3,
+                 kLeastBendPx = 0.35; ///< found edges that bend by more than the others are not straight
 
 /// How far an inverse distance parts the two sights of a point, source pixels; below 0 when they part the
 /// wrong way.
@@ -70,12 +75,9 @@ double value_in(const Rig& rig, const ValueFigure& v) {
     return v.value;
 }
 
-} // namespace
-
-SolvedTogether solve_points(const std::vector<const Shot*>& shots, const Rig& start, const Rig& before,
-                            bool drop, const Cancel& cancel, bool rough) {
+/// All that the shots say, to be solved from `start`; points come separately.
+BundleProblem problem_of(const std::vector<const Shot*>& shots, const Rig& start) {
     const Shot& first = *shots.front();
-    SolvedTogether out;
     BundleProblem problem;
     problem.start = start;
     problem.prior = start;
@@ -93,16 +95,91 @@ SolvedTogether solve_points(const std::vector<const Shot*>& shots, const Rig& st
         if (problem.lens_locked[c]) problem.prior.cameras[c].lens = start.cameras[c].lens;
         if (problem.pose_locked[c]) problem.prior.cameras[c].pose = start.cameras[c].pose;
     }
-    problem.rough = rough;
     problem.alike = alike_numbers(start);
     problem.settings = first.solving;
     problem.agree_distance_m = first.agree_distance_m;
+    return problem;
+}
+
+/// The lines of all shots, but for found edges that are left out (by place in the list of all).
+std::vector<LineSight> lines_of(const std::vector<const Shot*>& shots, const Rig& rig,
+                                const std::vector<bool>& left_out) {
+    std::vector<LineSight> out;
+    std::size_t i = 0;
+    for (const Shot* s : shots)
+        for (const auto& l : s->lines)
+            if (!left_out[i++])
+                out.push_back(
+                    {index_of(rig, l.camera), l.kind, l.places_px, l.found ? kEdgeNoisePx : kDrawnNoisePx});
+    return out;
+}
+
+/// Leaves out found edges that bend much more than the others do: they are not straight in the world. Returns
+/// how many it was now.
+int leave_out_bent(const std::vector<const Shot*>& shots, const Rig& rig, std::vector<bool>& left_out) {
+    std::vector<std::pair<double, std::size_t>> bends;
+    std::size_t i = 0;
+    for (const Shot* s : shots)
+        for (const auto& l : s->lines) {
+            if (!left_out[i] && l.found && l.kind == LineKind::straight)
+                bends.emplace_back(bend_px(rig.cameras[index_of(rig, l.camera)].lens, l.places_px), i);
+            ++i;
+        }
+    if (bends.empty()) return 0;
+    std::sort(bends.begin(), bends.end());
+    const double limit = std::max(kLeastBendPx, kBentBends * bends[bends.size() / 2].first);
+    int n = 0;
+    for (const auto& [bend, at] : bends)
+        if (bend > limit) left_out[at] = true, ++n;
+    return n;
+}
+
+/// Why a point is to be left out of the next round, or nothing.
+std::string why_dropped(const BundleSolution& solution, const Sight& sight, const PointFit& fit,
+                        double together_px, double limit_px, bool depths, bool rough) {
+    const double noise = solution.decided.noise_px;
+    // Both ends miss alike, so what a point misses by as a whole is larger by the root of two.
+    if (std::sqrt(2.0) * fit.miss_px() > limit_px)
+        return fmt::format("misses by too much: {:.2f} px, the limit was {:.2f} px", fit.miss_px(),
+                           limit_px / std::sqrt(2.0));
+    if (rough) return {};
+    if (together_px > limit_px)
+        return fmt::format("contradicts a third camera: {:.2f} px off, the limit was {:.2f} px", together_px,
+                           limit_px);
+    if (depths && parallax_px(solution.rig, sight, fit.inverse_m) < -4 * noise - 0.5)
+        return "its rays part: it would lie beyond infinity";
+    if (depths && parallax_px(solution.rig, sight, fit.inverse_m - 1 / kLeastDistance) > 4 * noise + 0.5)
+        return "too near: under 0.17 m from the rig's centre";
+    return {};
+}
+
+EdgeFigure edge_figure(const Rig& rig, const std::vector<std::vector<LineMark>>& lines) {
+    EdgeFigure f;
+    double squares = 0;
+    for (const auto& list : lines)
+        for (const auto& l : list)
+            if (l.found && l.kind == LineKind::straight)
+                ++f.used,
+                    squares += std::pow(bend_px(rig.cameras[index_of(rig, l.camera)].lens, l.places_px), 2);
+    f.rms_px = f.used ? std::sqrt(squares / f.used) : 0;
+    return f;
+}
+
+} // namespace
+
+SolvedTogether solve_points(const std::vector<const Shot*>& shots, const Rig& start, const Rig& before,
+                            bool drop, const Cancel& cancel, bool rough) {
+    const Shot& first = *shots.front();
+    SolvedTogether out;
+    BundleProblem problem = problem_of(shots, start);
+    problem.rough = rough;
     ControlPoints points;
+    std::size_t lines = 0;
     for (const Shot* s : shots) {
         points.insert(points.end(), s->points->begin(), s->points->end());
-        for (const auto& l : s->lines)
-            problem.lines.push_back({index_of(start, l.camera), l.kind, l.places_px});
+        lines += s->lines.size();
     }
+    std::vector<bool> left_out(lines, false);
     const double fixed = first.agree_distance_m > 0 ? 1 / first.agree_distance_m : 0;
     const double* depth = first.solving.depth_per_point ? nullptr : &fixed;
     std::vector<Sight> all = sights_of(start, points);
@@ -126,6 +203,7 @@ SolvedTogether solve_points(const std::vector<const Shot*>& shots, const Rig& st
             if (points[i].dropped.empty() &&
                 (every == 1 || points[i].by_hand || std::size_t(all[i].track) % every == 0))
                 problem.sights.push_back(all[i]), which.push_back(i);
+        problem.lines = lines_of(shots, start, left_out);
         problem.last = last;
         solution = solve_bundle(problem, cancel);
         if (!rough) {
@@ -136,30 +214,14 @@ SolvedTogether solve_points(const std::vector<const Shot*>& shots, const Rig& st
         if (!drop) break;
         const double limit = std::clamp(kNoises * solution.decided.noise_px, kLeastLimitPx,
                                         std::max(kLeastLimitPx, first.solving.limit_px));
-        int dropped = 0;
+        int dropped = leave_out_bent(shots, solution.rig, left_out);
         std::vector<double> together(points.size(), 0);
         for (std::size_t k = 0; k < which.size(); ++k) together[which[k]] = solution.together_px[k];
         for (std::size_t i = 0; i < points.size(); ++i) {
             ControlPoint& p = points[i];
             if (!p.dropped.empty() || p.by_hand) continue;
-            // Both ends miss alike, so what a point misses by as a whole is larger by the root of two.
-            if (std::sqrt(2.0) * fits[i].miss_px() > limit)
-                p.dropped = fmt::format("misses by too much: {:.2f} px, the limit was {:.2f} px",
-                                        fits[i].miss_px(), limit / std::sqrt(2.0));
-            else if (!rough && together[i] > limit)
-                p.dropped = fmt::format("contradicts a third camera: {:.2f} px off, the limit was {:.2f} px",
-                                        together[i], limit);
-            else if (depth == nullptr && !rough &&
-                     parallax_px(solution.rig, all[i], fits[i].inverse_m) <
-                         -4 * solution.decided.noise_px - 0.5)
-                p.dropped = "its rays part: it would lie beyond infinity";
-            else if (depth == nullptr && !rough &&
-                     parallax_px(solution.rig, all[i], fits[i].inverse_m - 1 / kLeastDistance) >
-                         4 * solution.decided.noise_px + 0.5)
-                p.dropped = "too near: under 0.17 m from the rig's centre";
-            else
-                continue;
-            ++dropped;
+            p.dropped = why_dropped(solution, all[i], fits[i], together[i], limit, depth == nullptr, rough);
+            dropped += !p.dropped.empty();
         }
         if (last || (rough && dropped == 0)) break;
         // When hardly any were dropped the next round is the last.
@@ -173,20 +235,22 @@ SolvedTogether solve_points(const std::vector<const Shot*>& shots, const Rig& st
     out.report.values = solution.values;
     for (auto& v : out.report.values) v.value = value_in(out.rig, v), v.before = value_in(before, v);
     out.report.undetermined = words_for(solution.values, start.cameras.size());
-    std::size_t at = 0;
+    std::size_t at = 0, line = 0;
     for (const Shot* s : shots) {
         out.points.emplace_back(points.begin() + std::ptrdiff_t(at),
                                 points.begin() + std::ptrdiff_t(at + s->points->size()));
         at += s->points->size();
+        auto& kept = out.lines.emplace_back();
+        for (const auto& l : s->lines)
+            if (!left_out[line++]) kept.push_back(l);
     }
-    for (const auto& p : points)
-        if (p.by_hand && p.dropped.empty()) {
-            const auto i = std::size_t(&p - points.data());
-            if (fits[i].miss_px() > first.solving.limit_px)
-                out.report.remarks.push_back(
-                    fmt::format("Point {}, set by hand, misses by {:.1f} px: look at it again.", p.id,
-                                fits[i].miss_px()));
-        }
+    out.report.edges = edge_figure(out.rig, out.lines);
+    out.report.edges.left_out = int(std::count(left_out.begin(), left_out.end(), true));
+    for (std::size_t i = 0; i < points.size(); ++i)
+        if (points[i].by_hand && points[i].dropped.empty() && fits[i].miss_px() > first.solving.limit_px)
+            out.report.remarks.push_back(
+                fmt::format("Point {}, set by hand, misses by {:.1f} px: look at it again.", points[i].id,
+                            fits[i].miss_px()));
     return out;
 }
 

@@ -25,7 +25,8 @@ Ring ring(const TempFolder& folder, bool faults) {
     r.options.circle_size = 300;
     r.options.distant = true;
     r.options.seed = 12;
-    r.options.faults.pose = r.options.faults.lens = r.options.faults.exposure = faults;
+    r.options.faults.pose = r.options.faults.lens = r.options.faults.distortion = r.options.faults.exposure =
+        faults;
     r.truth = sim::make_truth(r.options);
     sim::Hall hall;
     Shot shot = shot_for_rig(r.truth.nominal, "ring");
