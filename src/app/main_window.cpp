@@ -242,6 +242,7 @@ void MainWindow::make_view_bar(QWidget* holder) {
 }
 
 void MainWindow::set_station(Station station) {
+    const bool arriving = panels_->currentIndex() != int(station);
     rail_->set_station(station);
     panels_->setCurrentIndex(int(station));
     if (station != Station::gather) align_->hide();
@@ -250,9 +251,10 @@ void MainWindow::set_station(Station station) {
     picture_->set_line_tool(std::nullopt);
     lane_->setVisible(station == Station::points);
     timeline_->setFixedHeight(station == Station::points ? 128 : 96);
-    if (station == Station::points)
+    // Whoever is here already keeps the view that was chosen.
+    if (station == Station::points && arriving)
         picture_->set_mode(ViewMode::pair);
-    else if (picture_->mode() == ViewMode::pair)
+    else if (station != Station::points && picture_->mode() == ViewMode::pair)
         picture_->set_mode(ViewMode::map);
 }
 

@@ -125,7 +125,7 @@ void PictureArea::paint_points(QPainter& p) {
             QPolygonF outline;
             if (mode_ == ViewMode::lens && selected() && r.camera == selected()->id) {
                 for (const auto& px : r.corners) outline << lens_point(px);
-            } else if (mode_ == ViewMode::map && r.camera.empty()) {
+            } else if ((mode_ == ViewMode::map || mode_ == ViewMode::window) && r.camera.empty()) {
                 const Mat3 turn = orientation_at(shot, session_.playhead());
                 for (const auto& c : r.corners)
                     if (const auto at = point_of(turn * (rotation_of({c.x(), c.y(), 0}) * Vec3(0, 0, 1))))

@@ -5,6 +5,8 @@
 #include "base/angle.h"
 #include "bench.h"
 #include "project/orientation.h"
+#include "solve/matching.h"
+#include "solve/samples.h"
 
 #include <QCheckBox>
 #include <QComboBox>
@@ -90,6 +92,113 @@ TEST_CASE("a point is chosen in the table and nudged by a tenth of a pixel") {
     QTest::mouseRelease(&pair, Qt::LeftButton, {}, (at + QPointF(25, 0)).toPoint());
     QTest::keyClick(&pair, Qt::Key_Delete);
     CHECK(b.session().shot()->points->size() == 19);
+}
+
+TEST_CASE("regions are traced on a lens and on the map, and are kept with the shot") {
+    Bench b(false);
+    b.window.open_demo("dual");
+    b.window.set_station(Station::points);
+    b.trigger("Map view");
+    b.settle();
+    auto& area = b.window.picture();
+    const auto trace = [&](const QPointF& middle, double radius) {
+        QPolygonF round;
+        for (int i = 0; i <= 12; ++i)
+            round << middle + radius * QPointF(std::cos(i * kPi / 6), std::sin(i * kPi / 6));
+        QTest::mousePress(&area, Qt::LeftButton, {}, round.first().toPoint());
+        for (const auto& at : round) QTest::mouseMove(&area, at.toPoint());
+        QTest::mouseRelease(&area, Qt::LeftButton, {}, round.last().toPoint());
+    };
+    b.trigger("Trace a region to avoid");
+    CHECK(b.part<QToolButton>("avoid_region")->isChecked());
+    const Vec3 meant = rotation_of({100, 20, 0}) * Vec3(0, 0, 1);
+    const auto at = area.point_of(meant);
+    REQUIRE(at);
+    trace(*at, 20);
+    REQUIRE(b.shot().regions.size() == 1);
+    CHECK(b.shot().regions[0].avoid);
+    CHECK(b.shot().regions[0].camera.empty());
+    CHECK_FALSE(regions_allow(b.shot().regions, "A", Vec2(0, 0), meant));
+    CHECK(regions_allow(b.shot().regions, "A", Vec2(0, 0), rotation_of({-100, 20, 0}) * Vec3(0, 0, 1)));
+
+    b.trigger("Lens view");
+    b.settle();
+    b.trigger("Trace a region to look in");
+    CHECK_FALSE(b.part<QToolButton>("avoid_region")->isChecked());
+    CHECK(b.part<QToolButton>("only_region")->isChecked());
+    REQUIRE(area.mode() == ViewMode::lens);
+    const Lens& lens = b.shot().rig.cameras[0].lens; // one of two circles in a picture that fills the view
+    const double scale = std::min(double(area.width()) / lens.width, double(area.height()) / lens.height);
+    const QPointF corner((area.width() - scale * lens.width) / 2, (area.height() - scale * lens.height) / 2);
+    trace(corner + scale * QPointF(lens.center_px.x(), lens.center_px.y()), 40);
+    REQUIRE(b.shot().regions.size() == 2);
+    const PointRegion& only = b.shot().regions[1];
+    CHECK_FALSE(only.avoid);
+    REQUIRE(find_camera(b.shot().rig, only.camera));
+    const Vec2 centre = find_camera(b.shot().rig, only.camera)->lens.center_px;
+    CHECK(regions_allow({only}, only.camera, centre, Vec3(0, 0, 1)));
+    CHECK_FALSE(regions_allow({only}, only.camera, centre + Vec2(0, 0.9 * centre.y()), Vec3(0, 1, 0)));
+    // A mere click is no outline, and says so.
+    QTest::mouseClick(&area, Qt::LeftButton, {}, area.rect().center());
+    CHECK(b.shot().regions.size() == 2);
+    b.part<QPushButton>("clear_regions")->click();
+    CHECK(b.shot().regions.empty());
+    b.session().undo();
+    CHECK(b.shot().regions.size() == 2);
+}
+
+TEST_CASE("a point that was set roughly is refined by comparing the pictures") {
+    Bench b(false);
+    b.window.open_demo("ring");
+    b.window.set_station(Station::points);
+    b.settle();
+    MediaLibrary library;
+    const auto moment = read_moment(*b.session().project(), b.shot(), Seconds(0), library);
+    const auto eyes = eyepieces(b.shot().rig, moment);
+    const auto overlaps = overlapping_pairs(b.shot().rig, std::vector<bool>(eyes.size(), true));
+    REQUIRE_FALSE(overlaps.empty());
+    const auto [first, second, share] = overlaps[0];
+    MatchOptions options;
+    options.wanted = 30;
+    const auto good = match_pair(
+        *eyes[first], *eyes[second], corners_of(*eyes[first]), options, [](const Corner&) { return true; },
+        Cancel());
+    REQUIRE_FALSE(good.empty());
+    ControlPoint rough;
+    rough.id = 1, rough.a = b.shot().rig.cameras[first].id, rough.b = b.shot().rig.cameras[second].id;
+    rough.a_px = good[0].a_px, rough.b_px = good[0].b_px + Vec2(0.8, -0.6), rough.by_hand = true;
+    b.session().edit_shot("a rough point", [&](Shot& s) { s.points = ControlPoints{rough}; });
+    auto& pair = b.window.desk().pair();
+    pair.show_point(1);
+    pair.setFocus();
+    QTest::keyClick(&pair, Qt::Key_Return);
+    REQUIRE(QTest::qWaitFor([&] { return (*b.shot().points)[0].b_px != rough.b_px; }, 10000));
+    CHECK(((*b.shot().points)[0].b_px - good[0].b_px).norm() < 0.15);
+    b.session().undo();
+    CHECK((*b.shot().points)[0].b_px == rough.b_px);
+}
+
+TEST_CASE("a solve in the window finds points, is one step of undo, and can be returned to") {
+    Bench b(false);
+    b.window.open_demo("ring");
+    b.window.set_station(Station::points);
+    b.settle();
+    const Rig before = b.shot().rig;
+    b.part<QSpinBox>("samples")->setValue(2);
+    b.trigger("Find points and solve");
+    CHECK_FALSE(b.part<QPushButton>("find_and_solve")->isEnabled()); // not twice at once
+    REQUIRE(QTest::qWaitFor([&] { return b.shot().solves.size() == 1; }, 120000));
+    CHECK(b.shot().points->size() > 100);
+    CHECK(b.shot().rig != before);
+    CHECK(b.part<QPushButton>("find_and_solve")->isEnabled());
+    CHECK(b.shot().solves[0].rms_px < 0.5);
+    CHECK(
+        std::any_of(b.shot().lines.begin(), b.shot().lines.end(), [](const LineMark& l) { return l.found; }));
+    b.session().undo();
+    CHECK(b.shot().rig == before);
+    CHECK(b.shot().points->empty());
+    b.session().redo();
+    CHECK(b.shot().solves.size() == 1);
 }
 
 TEST_CASE("samples and freedoms are set in the panel and kept with the shot") {
