@@ -115,7 +115,7 @@ PointsDesk::PointsDesk(Session& session, QWidget* parent) : QWidget(parent), ses
     table_->verticalHeader()->hide();
     table_->verticalHeader()->setDefaultSectionSize(20);
     table_->horizontalHeader()->setStretchLastSection(true);
-    for (int c = 0; c < 7; ++c) table_->setColumnWidth(c, c == first || c == second ? 34 : 66);
+    for (int c = 0; c < 7; ++c) table_->setColumnWidth(c, c == first || c == second ? 36 : c == miss || c == distance ? 78 : 66);
     left->addWidget(table_, 1);
     lower->addLayout(left, 1);
     plot_ = new MissPlot;

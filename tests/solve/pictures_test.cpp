@@ -160,6 +160,42 @@ TEST_CASE("sample moments are the ends and between, or those set by hand") {
     CHECK(times.back() == frame_time(movie.frames - 1, movie.rate));
 }
 
+TEST_CASE("of the moments about a sample the sharpest and stillest is taken") {
+    const TempFolder folder;
+    constexpr int kFrames = 21, kSize = 120;
+    // Blurred everywhere but at frames 8 and 11; 8 is followed by another picture, 11 by a like one.
+    for (int n = 0; n < kFrames; ++n) {
+        Picture p(kSize, kSize);
+        const bool sharp = n == 8 || n == 11 || n == 12;
+        for (int y = 0; y < kSize; ++y)
+            for (int x = 0; x < kSize; ++x) {
+                const float v = sharp ? ((x / 6 + y / 6 + (n == 8)) % 2 ? 0.8f : 0.2f)
+                                      : 0.5f + 0.3f * std::sin(0.05f * float(x + n));
+                set_pixel(p, x, y, {v, v, v, 1});
+            }
+        char name[32];
+        std::snprintf(name, sizeof name, "f.%04d.png", n);
+        write_still(p, folder / name, {8, 95, std::nullopt});
+    }
+    Project project;
+    Shot shot = shot_for_rig(nominal_rig(1, kSize, kSize, 1, 180), "s");
+    MediaRef ref;
+    ref.path = folder / "f.%04d.png";
+    ref.kind = MediaKind::sequence;
+    ref.sequence_rate = shot.rate = FrameRate(10);
+    shot.cameras[0].media = add_media(project, ref);
+    shot.solving.samples = 3;
+    MediaLibrary library;
+    CHECK(sample_times(project, shot, library, Cancel()) ==
+          std::vector<Seconds>{Seconds(0), Seconds(1), Seconds(2)});
+    shot.solving.pick = SamplePick::best;
+    const auto best = sample_times(project, shot, library, Cancel());
+    REQUIRE(best.size() == 3);
+    CHECK(best.front() == Seconds(0));
+    CHECK(best.back() == Seconds(2));
+    CHECK(best[1].to_string() == Rational(11, 10).to_string());
+}
+
 TEST_CASE("four upright lines level to a tenth of a degree, a wrong one among them too") {
     const Mat3 lean = rotation_of({20, 9, -8});
     const Vec3 up = lean.transpose() * Vec3(0, -1, 0);
