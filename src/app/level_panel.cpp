@@ -63,8 +63,10 @@ LevelPanel::LevelPanel(Session& session, PictureArea& picture, QWidget* parent)
     column()->addWidget(lines_);
     auto* second = new QHBoxLayout;
     by_lines_ = button(second, "Stand upright by lines", "by_lines", [this] { level_by_lines(); });
-    button(second, "Clear lines", "clear_lines",
-           [this] { change("Clear lines", [](Shot& s) { s.lines.clear(); }); });
+    button(second, "Clear lines", "clear_lines", [this] {
+        change("Clear lines",
+               [](Shot& s) { std::erase_if(s.lines, [](const LineMark& l) { return !is_solve_edge(l); }); });
+    });
     column()->addLayout(second);
 
     group("ORIENTATION");
@@ -267,7 +269,7 @@ void LevelPanel::find_edges() {
                     Signal::care);
             QString words;
             session_.edit_shot("Upright by edges found", [&](Shot& s) {
-                std::erase_if(s.lines, [](const LineMark& l) { return l.found; });
+                std::erase_if(s.lines, is_upright_edge);
                 Shot with = s;
                 with.lines = lines;
                 const Upright u =
@@ -393,13 +395,14 @@ void LevelPanel::refresh() {
     if (!shot) return;
     const auto count = [&](LineKind k) {
         return std::count_if(shot->lines.begin(), shot->lines.end(),
-                             [k](const LineMark& l) { return l.kind == k; });
+                             [k](const LineMark& l) { return l.kind == k && !is_solve_edge(l); });
     };
-    QString words = shot->lines.empty() ? "No lines yet. Trace three or more."
-                                        : QString("%1 upright, %2 level, %3 straight")
-                                              .arg(count(LineKind::vertical))
-                                              .arg(count(LineKind::horizontal))
-                                              .arg(count(LineKind::straight));
+    const auto lines = count(LineKind::vertical) + count(LineKind::horizontal) + count(LineKind::straight);
+    QString words = lines == 0 ? "No lines yet. Trace three or more."
+                               : QString("%1 upright, %2 level, %3 straight")
+                                     .arg(count(LineKind::vertical))
+                                     .arg(count(LineKind::horizontal))
+                                     .arg(count(LineKind::straight));
     if (count(LineKind::vertical) + count(LineKind::horizontal) >= 2) try {
             const Upright u = upright_from_lines(
                 line_senses(*shot), orientation_at(*shot, session_.playhead()).transpose() * Vec3(0, -1, 0));
@@ -411,7 +414,7 @@ void LevelPanel::refresh() {
             words += "; not enough yet to tell which way is up";
         }
     lines_->setText(words);
-    by_lines_->setEnabled(shot->lines.size() >= 2);
+    by_lines_->setEnabled(count(LineKind::vertical) + count(LineKind::horizontal) >= 2);
     keys_->setText(shot->orientation_keys.empty() ? "No keys: one orientation for the whole shot."
                                                   : QString("%1 keys").arg(shot->orientation_keys.size()));
     const bool has = shot->steady.has_value();

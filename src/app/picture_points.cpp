@@ -98,8 +98,10 @@ void PictureArea::paint_points(QPainter& p) {
                                                      : Qt::DotLine));
         p.drawPolyline(line);
     };
-    if (lines_shown_ || line_tool_)
+    if (lines_shown_ || line_tool_ || points_shown_)
         for (const auto& l : shot.lines) {
+            // What a solve used is shown with its points, what people draw and levelling finds in Level.
+            if (is_solve_edge(l) ? !points_shown_ : !lines_shown_ && !line_tool_) continue;
             const Camera* c = find_camera(shot.rig, l.camera);
             if (!c) continue;
             QPolygonF line;

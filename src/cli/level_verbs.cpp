@@ -43,11 +43,13 @@ void level(const LevelWords& w, const Cancel& cancel) {
     if (w.reset) shot.orientation = {}, shot.orientation_keys.clear();
     const Vec3 up = orientation_at(shot, at).transpose() * Vec3(0, -1, 0);
     if (!w.lines.empty()) {
-        shot.lines = parse_lines(read_text_file(w.lines), w.lines);
-        for (const auto& l : shot.lines)
+        auto drawn = parse_lines(read_text_file(w.lines), w.lines);
+        for (const auto& l : drawn)
             if (!find_camera(shot.rig, l.camera))
                 throw Error("names camera '" + l.camera + "', which the rig has not", w.lines,
                             "Use an id of the rig");
+        std::erase_if(shot.lines, [](const LineMark& l) { return !is_solve_edge(l); });
+        shot.lines.insert(shot.lines.end(), drawn.begin(), drawn.end());
         const Upright u = upright_from_lines(line_senses(shot), up);
         print_upright(shot, at, u, "lines");
         set_upright(shot, at, u.up);
@@ -57,7 +59,7 @@ void level(const LevelWords& w, const Cancel& cancel) {
         if (lines.empty())
             throw Error("too few upright edges were found", "shot " + shot.name,
                         "Choose another moment with --at, or give lines");
-        std::erase_if(shot.lines, [](const LineMark& l) { return l.found; });
+        std::erase_if(shot.lines, is_upright_edge);
         Shot with = shot;
         with.lines = lines;
         const Upright u = upright_from_lines(line_senses(with), up);

@@ -39,6 +39,14 @@ struct LineMark {
     bool found = false; ///< by the search, not by hand
     bool operator==(const LineMark&) const = default;
 };
+/// Whether a solve found it, rather than a person or levelling.
+inline bool is_solve_edge(const LineMark& l) {
+    return l.found && l.kind == LineKind::straight;
+}
+/// Whether levelling found it.
+inline bool is_upright_edge(const LineMark& l) {
+    return l.found && l.kind != LineKind::straight;
+}
 
 /// Where points are looked for, or not: a closed outline on a camera's picture (source pixels), or on the
 /// sphere (longitude and latitude in degrees, in the rig's own directions) when `camera` is empty.

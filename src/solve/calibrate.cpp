@@ -268,7 +268,7 @@ Solved solve_shot(const Project& project, const Shot& shot, MediaLibrary& librar
         with.profile = shot.rig; // priors are those of the rig as it was, not of the first solve
     if (options.from_far)
         with.solving.focal_sigma_percent = std::max(kFarFocalPercent, with.solving.focal_sigma_percent);
-    std::erase_if(with.lines, [](const LineMark& l) { return l.found && l.kind == LineKind::straight; });
+    std::erase_if(with.lines, is_solve_edge);
     if (shot.solving.straight_edges) {
         say(0.88, "Following straight edges");
         for (auto& edge : find_straight_edges(start, standing.moment, free_point_id(with), cancel))

@@ -121,7 +121,7 @@ int leave_out_bent(const std::vector<const Shot*>& shots, const Rig& rig, std::v
     std::size_t i = 0;
     for (const Shot* s : shots)
         for (const auto& l : s->lines) {
-            if (!left_out[i] && l.found && l.kind == LineKind::straight)
+            if (!left_out[i] && is_solve_edge(l))
                 bends.emplace_back(bend_px(rig.cameras[index_of(rig, l.camera)].lens, l.places_px), i);
             ++i;
         }
@@ -158,7 +158,7 @@ EdgeFigure edge_figure(const Rig& rig, const std::vector<std::vector<LineMark>>&
     double squares = 0;
     for (const auto& list : lines)
         for (const auto& l : list)
-            if (l.found && l.kind == LineKind::straight)
+            if (is_solve_edge(l))
                 ++f.used,
                     squares += std::pow(bend_px(rig.cameras[index_of(rig, l.camera)].lens, l.places_px), 2);
     f.rms_px = f.used ? std::sqrt(squares / f.used) : 0;

@@ -10,6 +10,7 @@
 
 #include <QCheckBox>
 #include <QComboBox>
+#include <QLabel>
 #include <QLineEdit>
 #include <QPushButton>
 #include <QSpinBox>
@@ -251,6 +252,29 @@ TEST_CASE("lines are traced in the window view and set the shot upright") {
     b.trigger("Stand upright by drawn lines");
     const Vec3 up = rotation_of(b.session().shot()->orientation) * Vec3(0, -1, 0);
     CHECK(degrees(std::acos(std::clamp(-up.y(), -1.0, 1.0))) < 0.6); // drawn on whole widget pixels
+}
+
+TEST_CASE("edges that a solve used are not lines to level by, and survive clearing those") {
+    Bench b(false);
+    b.window.open_demo("dual");
+    LineMark edge, drawn;
+    edge.id = 1, edge.camera = "A", edge.kind = LineKind::straight, edge.found = true;
+    edge.places_px = {Vec2(100, 100), Vec2(120, 140), Vec2(140, 180)};
+    drawn = edge;
+    drawn.id = 2, drawn.kind = LineKind::vertical, drawn.found = false;
+    b.session().edit_shot("lines", [&](Shot& s) { s.lines = {edge}; });
+    b.window.set_station(Station::level);
+    QTest::qWait(20);
+    CHECK(b.part<QLabel>("lines_label")->text().contains("No lines yet"));
+    CHECK_FALSE(b.part<QPushButton>("by_lines")->isEnabled());
+    b.session().edit_shot("draw", [&](Shot& s) { s.lines.push_back(drawn); });
+    QTest::qWait(20);
+    CHECK(b.part<QLabel>("lines_label")->text().contains("1 upright, 0 level, 0 straight"));
+    b.part<QPushButton>("clear_lines")->click();
+    REQUIRE(b.shot().lines.size() == 1);
+    CHECK(is_solve_edge(b.shot().lines[0]));
+    b.session().undo();
+    CHECK(b.shot().lines.size() == 2);
 }
 
 TEST_CASE("orientation keys are set and removed at the playhead, and the picture follows them") {
