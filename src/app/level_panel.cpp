@@ -48,6 +48,7 @@ LevelPanel::LevelPanel(Session& session, PictureArea& picture, QWidget* parent)
         t->setObjectName(QString("line_tool_%1").arg(i));
         t->setText(names[i]);
         t->setCheckable(true);
+        t->setSizePolicy(QSizePolicy::Expanding, QSizePolicy::Fixed);
         t->setToolTip(i == 2 ? "Trace an edge that is straight; solves use it"
                              : "Trace an edge in lens, window or map view");
         tools->addWidget(t);

@@ -92,6 +92,7 @@ PointsPanel::PointsPanel(Session& session, PictureArea& picture, QWidget* parent
         t->setText(text);
         t->setToolTip(tip);
         t->setCheckable(true);
+        t->setSizePolicy(QSizePolicy::Expanding, QSizePolicy::Fixed);
         region_row->addWidget(t);
         connect(t, &QToolButton::clicked, this, [this, which](bool on) {
             picture_.set_region_tool(on ? which : PictureArea::RegionTool::none);
