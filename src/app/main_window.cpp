@@ -418,10 +418,10 @@ void MainWindow::offer_recovery() {
     const QString name = found[0].project_file.empty()
                              ? "a project that was never saved"
                              : QString::fromStdString(found[0].project_file.filename().string());
-    const auto answer =
-        QMessageBox::question(this, "Bring back unsaved work?",
-                              "Pale Orbit did not end cleanly. Unsaved work on " + name + " was kept.",
-                              QMessageBox::Yes | QMessageBox::No);
+    const auto answer = QMessageBox::question(this, "Bring back unsaved work?",
+                                              "Pale Orbit did not end cleanly. Unsaved work on " + name +
+                                                  " was kept. Bring it back?",
+                                              QMessageBox::Yes | QMessageBox::No);
     if (answer == QMessageBox::Yes) session_.recover(found[0].project, found[0].project_file);
     std::error_code code;
     for (const auto& a : found) std::filesystem::remove(a.file, code);
