@@ -294,3 +294,67 @@ TEST_CASE("orientation keys are set and removed at the playhead, and the picture
     b.trigger("Remove the orientation key here");
     CHECK(b.session().shot()->orientation_keys.size() == 1);
 }
+
+TEST_CASE("keys are dragged in the curves: pitch, with Shift yaw, with Ctrl roll, one step of undo each") {
+    Bench b(false);
+    b.window.open_demo("dual");
+    b.window.set_station(Station::level);
+    b.session().edit_shot("keys", [](Shot& s) {
+        s.orientation_keys = {{Seconds(0), {}}, {Seconds(2), {10, 0, 0}}};
+    });
+    QTest::qWait(30);
+    auto* curves = b.window.findChild<TurnCurves*>();
+    REQUIRE(curves);
+    const double length = b.session().length().to_double();
+    const auto grip = [&] { // where the second key stands, found by pressing until the playhead jumps there
+        for (int x = curves->width() / 8; x < curves->width(); x += 2) {
+            b.session().set_playhead(Seconds(0));
+            QTest::mouseClick(curves, Qt::LeftButton, Qt::NoModifier, QPoint(x, 40));
+            if (b.session().playhead() == Seconds(2)) return QPoint(x + 2, 40);
+        }
+        return QPoint(-1, -1);
+    }();
+    REQUIRE(grip.x() > 0);
+    CHECK(grip.x() == Approx(curves->width() * 2 / length).margin(16));
+    const auto pulled = [&](Qt::KeyboardModifiers modifiers) {
+        const Turn from = b.shot().orientation_keys[1].turn;
+        drag(curves, grip, grip - QPoint(0, 30), modifiers);
+        const Turn to = b.shot().orientation_keys[1].turn;
+        b.session().undo();
+        CHECK(b.shot().orientation_keys[1].turn == from);
+        return Vec3(to.yaw_deg - from.yaw_deg, to.pitch_deg - from.pitch_deg, to.roll_deg - from.roll_deg);
+    };
+    CHECK((pulled(Qt::NoModifier) - Vec3(0, 3, 0)).norm() < 0.01);
+    CHECK((pulled(Qt::ShiftModifier) - Vec3(3, 0, 0)).norm() < 0.01);
+    CHECK((pulled(Qt::ControlModifier) - Vec3(0, 0, 3)).norm() < 0.01);
+}
+
+TEST_CASE("a click in one picture sets a point in both, and nothing is set where nothing matches") {
+    Bench b(false);
+    b.window.open_demo("ring");
+    b.window.set_station(Station::points);
+    b.settle();
+    auto& pair = b.window.desk().pair();
+    const Eyepiece first(b.shot().rig, 0, nullptr), second(b.shot().rig, 1, nullptr);
+    // Several places between the two cameras: one of them at least shows something to hold on to.
+    const Vec3 between = (first.to_rig.col(2) + second.to_rig.col(2)).normalized();
+    std::size_t set = 0;
+    for (int i = 0; i < 8 && set == 0; ++i) {
+        const Vec3 d = (between + Vec3(0, -0.35 + 0.1 * i, 0)).normalized();
+        const QPointF at = pair.widget_place(0, first.place_of(d));
+        QTest::mouseClick(&pair, Qt::LeftButton, Qt::NoModifier, at.toPoint());
+        if (!QTest::qWaitFor([&] { return !b.shot().points->empty(); }, 1500)) continue;
+        set = b.shot().points->size();
+        const ControlPoint& p = (*b.shot().points)[0];
+        CHECK(p.by_hand);
+        CHECK(p.a == b.shot().rig.cameras[0].id);
+        CHECK(p.b == b.shot().rig.cameras[1].id);
+        CHECK(pair.point() == p.id);
+        const double metres_apart = (*second.direction(p.b_px) - *first.direction(p.a_px)).norm();
+        CHECK(metres_apart < 0.2); // the same thing, but for parallax
+    }
+    CHECK(set == 1);
+    QTest::mouseClick(&pair, Qt::LeftButton, Qt::NoModifier, QPoint(3, pair.height() - 3)); // off the picture
+    QTest::qWait(200);
+    CHECK(b.shot().points->size() == set);
+}
