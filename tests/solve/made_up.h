@@ -73,8 +73,10 @@ inline Shot shot_of(const MadeUp& m) {
 }
 
 /// What a camera sees of a world painted by direction (rig axes), seen from the rig's centre. Each pixel is
-/// the mean of 16 places, as a sensor's is.
-inline GreyPyramid painted(const Camera& camera, const std::function<float(const Vec3&)>& paint) {
+/// the mean of
+/// `side` by `side` places, as a sensor's is.
+inline GreyPyramid painted(const Camera& camera, const std::function<float(const Vec3&)>& paint,
+                           int side = 4) {
     Grey g;
     g.width = camera.lens.width, g.height = camera.lens.height;
     g.v.assign(std::size_t(g.width) * std::size_t(g.height), 0);
@@ -83,9 +85,10 @@ inline GreyPyramid painted(const Camera& camera, const std::function<float(const
     for (int y = 0; y < g.height; ++y)
         for (int x = 0; x < g.width; ++x) {
             float sum = 0;
-            for (int k = 0; k < 16; ++k)
-                if (const auto d = map.unproject(Vec2(x + (k % 4 + 0.5) / 4, y + (k / 4 + 0.5) / 4)))
-                    sum += paint(to_rig * *d) / 16;
+            for (int k = 0; k < side * side; ++k)
+                if (const auto d =
+                        map.unproject(Vec2(x + (k % side + 0.5) / side, y + (k / side + 0.5) / side)))
+                    sum += paint(to_rig * *d) / float(side * side);
             g.v[std::size_t(y) * std::size_t(g.width) + std::size_t(x)] = sum;
         }
     return GreyPyramid(std::move(g));

@@ -11,16 +11,16 @@ namespace {
 
 /// Smooth blotches of all sizes, different everywhere: something to match in every direction.
 float blotches(const Vec3& d) {
-    float sum = 0.5f;
-    std::mt19937 random(17);
-    std::uniform_real_distribution<double> flat(-1, 1);
-    static const auto waves = [&] {
+    static const auto waves = [] {
+        std::mt19937 random(17);
+        std::uniform_real_distribution<double> flat(-1, 1);
         std::vector<std::pair<Vec3, double>> w;
         for (int i = 0; i < 60; ++i)
             w.emplace_back(Vec3(flat(random), flat(random), flat(random)) * (6.0 + 0.9 * i),
                            3 * flat(random));
         return w;
     }();
+    float sum = 0.5f;
     for (const auto& [k, phase] : waves) sum += 0.035f * float(std::sin(k.dot(d) + phase));
     return sum;
 }
@@ -34,7 +34,7 @@ struct Two {
         rig.cameras[1].pose.turn = {apart_deg, 5, -8};
         for (std::size_t c = 0; c < 2; ++c) {
             rig.cameras[c].pose.position_m = Vec3(0, 0, 0);
-            seen.push_back(painted(rig.cameras[c], blotches));
+            seen.push_back(painted(rig.cameras[c], blotches, 2));
         }
         for (std::size_t c = 0; c < 2; ++c) eyes.emplace_back(rig, c, &seen[c]);
     }
@@ -67,17 +67,20 @@ TEST_CASE("exposure and contrast of the two lenses may differ, the scene may not
     const Two two(90);
     const Vec2 a = two.eyes[0].place_of(rotation_of({45, 3, 0}) * Vec3(0, 0, 1));
     MatchOptions options;
-    const GreyPyramid darker =
-        painted(two.rig.cameras[1], [](const Vec3& d) { return 0.15f + 0.3f * blotches(d); });
+    const GreyPyramid darker = painted(
+        two.rig.cameras[1], [](const Vec3& d) { return 0.15f + 0.3f * blotches(d); }, 2);
     const Eyepiece dark(two.rig, 1, &darker);
     const auto plain = match_place(two.eyes[0], two.eyes[1], a, options),
                other = match_place(two.eyes[0], dark, a, options);
     REQUIRE(plain);
     REQUIRE(other);
     CHECK((plain->b_px - other->b_px).norm() < 0.05);
-    const GreyPyramid elsewhere = painted(two.rig.cameras[1], [](const Vec3& d) {
-        return blotches(rotation_of({0, 0, 120}) * d);
-    });
+    const GreyPyramid elsewhere = painted(
+        two.rig.cameras[1],
+        [](const Vec3& d) {
+            return blotches(rotation_of({0, 0, 120}) * d);
+        },
+        2);
     std::string why;
     CHECK_FALSE(match_place(two.eyes[0], Eyepiece(two.rig, 1, &elsewhere), a, options, &why));
     CHECK_FALSE(why.empty());
@@ -130,8 +133,8 @@ TEST_CASE("how cameras are turned is told from landmarks, any turn at all") {
     CHECK(trouble->what.find("turned") != std::string::npos);
     CHECK_FALSE(trouble_in(rough, rig, {0, 0}, 181)); // from far anything goes
 
-    const GreyPyramid other =
-        painted(two.rig.cameras[1], [](const Vec3& d) { return blotches(-d.cwiseAbs()); });
+    const GreyPyramid other = painted(
+        two.rig.cameras[1], [](const Vec3& d) { return blotches(-d.cwiseAbs()); }, 2);
     const RoughTurn none = rough_turn(marks[0], landmarks_of(two.rig.cameras[1].lens, other), nullptr);
     CHECK_FALSE((none.sure && none.agreeing > found.agreeing / 2));
 }
