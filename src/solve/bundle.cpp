@@ -8,7 +8,7 @@
 namespace porb {
 
 namespace {
-constexpr double kDistortionTells = 0.96; ///< misses must shrink to this share before distortion is believed
+constexpr double kDistortionTells = 0.87; ///< misses must shrink to this share before distortion is believed
 constexpr double kDistortionStraightens = 0.85; ///< or lines bend less, to this share
 constexpr double kPositionsTell = 0.6;          ///< and to this share before other places of the cameras are
 constexpr double kFarNoise = 1.25,

@@ -242,7 +242,9 @@ Solved solve_shot(const Project& project, const Shot& shot, MediaLibrary& librar
     };
     if (!options.find) {
         say(0.1, "Solving");
-        auto together = solve_points({&shot}, shot.rig, shot.rig, true, cancel);
+        Shot with = shot;
+        if (!shot.solving.straight_edges) std::erase_if(with.lines, is_solve_edge);
+        auto together = solve_points({&with}, shot.rig, shot.rig, true, cancel);
         say(1, "Solved");
         return {together.rig, together.points[0], together.lines[0], std::move(together.report)};
     }
