@@ -9,8 +9,9 @@ namespace porb {
 
 namespace {
 constexpr double kDistortionTells = 0.87; ///< misses must shrink to this share before distortion is believed
-constexpr double kDistortionStraightens = 0.85; ///< or lines bend less, to this share
-constexpr double kPositionsTell = 0.6;          ///< and to this share before other places of the cameras are
+constexpr double kDistortionStraightens =
+    0.5; ///< or lines bend less, to this share, while the points say nothing against it
+constexpr double kPositionsTell = 0.6; ///< and to this share before other places of the cameras are
 constexpr double kFarNoise = 1.25,
                  kFarSlackPx = 0.04; ///< no parallax is visible when misses grow by less without it
 
@@ -84,9 +85,10 @@ bool believes_distortion(Bundle& bundle, const BundleProblem& problem, bool far)
         bundle.solve(true, false, bundle.tight_loss_px());
     else
         settle(bundle, false, false);
-    if (bent_noise >= kDistortionTells * bundle.noise() &&
-        bent_lines >= kDistortionStraightens * bundle.line_noise())
-        return false;
+    const bool points_tell = bent_noise < kDistortionTells * bundle.noise();
+    const bool lines_tell =
+        bent_lines < kDistortionStraightens * bundle.line_noise() && bent_noise <= bundle.noise();
+    if (!points_tell && !lines_tell) return false;
     bundle.hold_distortion(false);
     bundle.go_back(with, far);
     return true;
