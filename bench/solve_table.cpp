@@ -68,7 +68,8 @@ int main(int argc, char** argv) {
     std::vector<std::string> rigs, scenes = {"hall-distant", "hall", "hall-cluttered"};
     for (const auto& [name, rig] : kRigs) rigs.push_back(name);
     int size = 480, samples = 3;
-    bool verbose = false, lock_positions = false, lock_distortion = false, bent = false, no_edges = false, render_only = false;
+    bool verbose = false, lock_positions = false, lock_distortion = false, bent = false, no_edges = false,
+         render_only = false;
     double position_mm = 0;
     std::string folder = (std::filesystem::temp_directory_path() / "pale-orbit-solve-table").string();
     CLI::App app("Solves made-up rigs and compares them with the truth");

@@ -179,7 +179,8 @@ LevelPanel::LevelPanel(Session& session, PictureArea& picture, QWidget* parent)
         ->setToolTip("Long straight edges of all pictures at the playhead (U)");
     findChild<QPushButton*>("by_lines")
         ->setToolTip("So that the traced lines that agree stand upright or level (Shift+U)");
-    findChild<QPushButton*>("clear_lines")->setToolTip("Removes all lines, found and traced");
+    findChild<QPushButton*>("clear_lines")
+        ->setToolTip("Removes the lines traced and the upright edges found; what a solve used stays");
     findChild<QPushButton*>("face_window")
         ->setToolTip("Turns the heading so that what the window looks at is in front");
     findChild<QPushButton*>("turn_90")->setToolTip("A quarter to the right");

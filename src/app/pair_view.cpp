@@ -12,10 +12,8 @@ namespace porb::app {
 namespace {
 constexpr double kGripPx = 9, kNearestM = 0.5;
 
-std::size_t lens_index(const Shot& shot, const std::string& id) {
-    for (std::size_t i = 0; i < shot.rig.cameras.size(); ++i)
-        if (shot.rig.cameras[i].id == id) return i;
-    return 0;
+std::size_t index_in(const Rig& rig, const Camera* camera) {
+    return std::size_t(camera - rig.cameras.data());
 }
 } // namespace
 
@@ -121,7 +119,8 @@ void PairView::paintEvent(QPaintEvent*) {
         const QRectF r = half(side);
         p.save();
         p.setClipRect(r);
-        const Camera* c = find_camera(shot->rig, cameras_[side]);
+        const Camera *c = find_camera(shot->rig, cameras_[side]),
+                     *other = find_camera(shot->rig, cameras_[1 - side]);
         if (!c) {
             p.restore();
             continue;
@@ -132,9 +131,9 @@ void PairView::paintEvent(QPaintEvent*) {
         if (!images_[side].isNull()) p.drawImage(QRectF(a, b), images_[side]);
         p.setRenderHint(QPainter::Antialiasing);
         // Where the place of the other side must lie, for distances from infinity to half a metre.
-        if (chosen) {
-            const Eyepiece from(shot->rig, lens_index(*shot, cameras_[1 - side]), nullptr),
-                to(shot->rig, lens_index(*shot, cameras_[side]), nullptr);
+        if (chosen && other) {
+            const Eyepiece from(shot->rig, index_in(shot->rig, other), nullptr),
+                to(shot->rig, index_in(shot->rig, c), nullptr);
             QPolygonF arc;
             for (const auto& px : epipolar_arc(from, to, side == 1 ? chosen->a_px : chosen->b_px, kNearestM))
                 arc << widget_place(side, px);
@@ -166,7 +165,7 @@ void PairView::paintEvent(QPaintEvent*) {
                                   .arg(zoom_ > 0 ? QString("   %1 ×").arg(zoom_, 0, 'f', 1) : "");
         const QRectF label(r.left() + 6, 6, p.fontMetrics().horizontalAdvance(words) + 12, 20);
         p.fillRect(label, QColor(0x1d, 0x1d, 0x1d, 200));
-        p.setPen(colour::lens(int(lens_index(*shot, cameras_[side]))));
+        p.setPen(colour::lens(int(index_in(shot->rig, c))));
         p.drawText(label, Qt::AlignCenter, words);
         if (hasFocus() && side == side_) {
             p.setPen(QPen(colour::accent, 1));
@@ -268,6 +267,7 @@ void PairView::keyPressEvent(QKeyEvent* event) {
         by.y() = step;
         break;
     case Qt::Key_Return:
+    case Qt::Key_Enter:
         if (p) refine(*p);
         return;
     case Qt::Key_Delete:
@@ -329,7 +329,8 @@ void PairView::refine(const ControlPoint& point) {
                    const BackgroundJob::Tell&, const Cancel&) -> BackgroundJob::Finish {
         const ControlPoint p = propose_point(*project, *find_shot(*project, id), *library, point.time,
                                              point.a, point.a_px, point.b, point.b_px);
-        return [this, p, point] {
+        return [this, p, point, id] {
+            if (!session_.shot() || session_.shot()->id != id) return;
             if (p.likeness <= 0)
                 return session_.say(
                     "The two pictures differ too much there to refine it. Move it nearer by hand.",

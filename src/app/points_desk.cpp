@@ -83,6 +83,12 @@ PointsDesk::PointsDesk(Session& session, QWidget* parent) : QWidget(parent), ses
     auto* out = new QPushButton("Leave out");
     auto* back = new QPushButton("Use again");
     auto* remove = new QPushButton("Remove");
+    a_->setToolTip("Camera on the left");
+    b_->setToolTip("Camera on the right");
+    filter_->setToolTip("Shows the points whose row holds these words");
+    out->setToolTip("Solves do without the points chosen in the table; they stay in it");
+    back->setToolTip("Solves use the points chosen in the table again");
+    remove->setToolTip("Takes the points chosen in the table away for good");
     for (QWidget* w : std::initializer_list<QWidget*>{a_, b_}) bar->addWidget(w);
     auto* hint =
         new QLabel("Click: set a point. Drag or arrow keys: move it. Return: refine. Wheel: magnify.");
@@ -115,7 +121,8 @@ PointsDesk::PointsDesk(Session& session, QWidget* parent) : QWidget(parent), ses
     table_->verticalHeader()->hide();
     table_->verticalHeader()->setDefaultSectionSize(20);
     table_->horizontalHeader()->setStretchLastSection(true);
-    for (int c = 0; c < 7; ++c) table_->setColumnWidth(c, c == first || c == second ? 36 : c == miss || c == distance ? 78 : 66);
+    for (int c = 0; c < 7; ++c)
+        table_->setColumnWidth(c, c == first || c == second ? 36 : c == miss || c == distance ? 78 : 66);
     left->addWidget(table_, 1);
     lower->addLayout(left, 1);
     plot_ = new MissPlot;
@@ -159,11 +166,10 @@ void PointsDesk::refresh() {
     const Shot* shot = session_.shot();
     const auto& fits = session_.point_fits();
     // A reset loses the selection, so only when something of it has changed.
-    if (!shot || !(shown_points_ == shot->points) || !(shown_rig_ == shot->rig)) {
+    if (shown_ != session_.fits_made()) {
         model_->show(shot, fits);
         plot_->show(shot, fits);
-        shown_points_ = shot ? shot->points : Shared<ControlPoints>();
-        shown_rig_ = shot ? shot->rig : Rig{};
+        shown_ = session_.fits_made();
     }
     if (!shot) return;
     QStringList ids;

@@ -53,8 +53,7 @@ class PointsDesk : public QWidget {
     QComboBox *a_, *b_;
     PairView* pair_;
     MissPlot* plot_;
-    Shared<ControlPoints> shown_points_;
-    Rig shown_rig_;
+    int shown_ = -1; ///< state of the fits that the table shows
 };
 
 } // namespace porb::app

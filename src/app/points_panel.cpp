@@ -49,6 +49,7 @@ PointsPanel::PointsPanel(Session& session, PictureArea& picture, QWidget* parent
     again_->setToolTip("From the points there are (Ctrl+Shift+P)");
     stop_ = new QPushButton("Stop");
     stop_->setObjectName("solve_stop");
+    stop_->setToolTip("Ends it; the rig and its points stay as they were");
     row->addWidget(again_);
     row->addWidget(stop_);
     column()->addLayout(row);
@@ -70,6 +71,7 @@ PointsPanel::PointsPanel(Session& session, PictureArea& picture, QWidget* parent
     samples_->setToolTip("How many moments points are looked for at");
     pick_ = new QComboBox;
     pick_->setObjectName("sample_pick");
+    pick_->setToolTip("Between the first and the last frame: evenly, or where pictures are sharp and still");
     pick_->addItems({"spread evenly", "best moments"});
     auto* here = new QPushButton("Add here");
     here->setToolTip("A sample at the playhead (Shift+M); samples by hand replace those that are spread");
@@ -154,6 +156,7 @@ PointsPanel::PointsPanel(Session& session, PictureArea& picture, QWidget* parent
     auto* limit_row = new QHBoxLayout;
     limit_ = new NumberField(0.05, 100, 0.05, 2, "px");
     limit_->setObjectName("drop_limit");
+    limit_->setToolTip("A point's miss, in source pixels; solves leave out what misses by more, too");
     connect(limit_, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
     auto* drop = new QPushButton("Leave out");
     drop->setObjectName("drop_above");

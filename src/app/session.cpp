@@ -60,6 +60,7 @@ const std::vector<PointFit>& Session::point_fits() {
     if (!(key == fitted_)) {
         fits_ = s ? measure_points(*s) : std::vector<PointFit>{};
         fitted_ = std::move(key);
+        ++fits_made_;
     }
     return fits_;
 }

@@ -31,6 +31,8 @@ class Session : public QObject {
     void look_for_files();
     /// How the shot's points fit its rig, worked out once for each state of both.
     const std::vector<PointFit>& point_fits();
+    /// Goes up whenever point_fits() had to be worked out anew.
+    int fits_made() const { return fits_made_; }
     const std::shared_ptr<MediaLibrary>& library() const { return library_; }
 
     /// Applies `change` to a copy and makes it the project, as one undo step named `label`; the same
@@ -96,6 +98,7 @@ class Session : public QObject {
     };
     FitKey fitted_;
     std::vector<PointFit> fits_; ///< of fitted_
+    int fits_made_ = 0;
     QTimer autosave_timer_;
 };
 

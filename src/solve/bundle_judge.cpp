@@ -156,35 +156,34 @@ bool Bundle::judge(double noise_px, std::vector<ValueFigure>& values) {
         if (!f.determined) {
             changed = true;
             const auto part = std::size_t(col.part);
+            const Camera& near = p_.prior.cameras[col.camera];
+            double *value = nullptr, prior = 0;
+            bool* stays = nullptr;
             switch (col.kind) {
             case 0:
-                held_turn_[col.camera][part] = true;
-                turns_[col.camera].v[part] =
-                    rotation_vector(rotation_of(was.pose.turn).transpose() *
-                                    rotation_of(p_.prior.cameras[col.camera].pose.turn))[col.part];
+                value = &turns_[col.camera].v[part], stays = &held_turn_[col.camera][part];
+                prior = rotation_vector(rotation_of(was.pose.turn).transpose() *
+                                        rotation_of(near.pose.turn))[col.part];
                 break;
             case 1:
-                held_move_[col.camera][part] = true;
-                moves_[col.camera].v[part] =
-                    p_.prior.cameras[col.camera].pose.position_m[col.part] - was.pose.position_m[col.part];
+                value = &moves_[col.camera].v[part], stays = &held_move_[col.camera][part];
+                prior = near.pose.position_m[col.part] - was.pose.position_m[col.part];
                 break;
             case 2:
-                held_lens_[col.camera][0] = true,
-                focal(col.camera)[0] =
-                    std::log(p_.prior.cameras[col.camera].lens.focal_px / was.lens.focal_px);
+                value = focal(col.camera), stays = &held_lens_[col.camera][0];
+                prior = std::log(near.lens.focal_px / was.lens.focal_px);
                 break;
             case 3:
-                held_lens_[col.camera][1 + part] = true,
-                                           centre(col.camera)[part] =
-                                               p_.prior.cameras[col.camera].lens.center_px[col.part] -
-                                               was.lens.center_px[col.part];
+                value = centre(col.camera) + part, stays = &held_lens_[col.camera][1 + part];
+                prior = near.lens.center_px[col.part] - was.lens.center_px[col.part];
                 break;
             default:
-                held_lens_[col.camera][3 + part] = true, radial(col.camera)[part] =
-                                                             p_.prior.cameras[col.camera].lens.radial[part] -
-                                                             was.lens.radial[part];
+                value = radial(col.camera) + part, stays = &held_lens_[col.camera][3 + part];
+                prior = near.lens.radial[part] - was.lens.radial[part];
                 break;
             }
+            *stays = true;
+            *value = prior;
         }
         values.push_back(std::move(f));
     }

@@ -39,7 +39,7 @@ struct Followed {
 
 class Follower {
   public:
-    Follower(const Eyepiece& eye, const EdgeSegment& s) : eye_(eye), half_(s.length_rad() / 2) {
+    Follower(const Eyepiece& eye, const EdgeSegment& s) : eye_(eye) {
         middle_ = (s.a + s.b).normalized();
         normal_ = s.a.cross(s.b).normalized();
         ahead_ = normal_.cross(middle_);
@@ -147,7 +147,6 @@ class Follower {
     }
 
     const Eyepiece& eye_;
-    double half_;
     Vec3 middle_, normal_, ahead_;
     int sign_ = 0;
     float strength_ = 0;
