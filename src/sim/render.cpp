@@ -72,6 +72,31 @@ Lamp lamp_at(const ImageCircle& circle, std::size_t camera) {
             circle.radius_px};
 }
 
+/// Directions at the corners of a row's pixels. Inside a pixel they are bilinear to a millionth of a radian, and
+/// the inverse of a lens is slow.
+class CornerRow {
+  public:
+    CornerRow(const LensMap& map, int x0, int x1) : map_(&map), x0_(x0), at_(std::size_t(x1 - x0 + 1)) {}
+    void look(int y) {
+        for (std::size_t i = 0; i < at_.size(); ++i) at_[i] = map_->unproject(Vec2(x0_ + double(i), y));
+    }
+    const std::optional<Vec3>& operator[](int x) const { return at_[std::size_t(x - x0_)]; }
+
+  private:
+    const LensMap* map_;
+    int x0_;
+    std::vector<std::optional<Vec3>> at_;
+};
+
+/// The direction at (x + dx, y + dy), from the corners above and below; exactly where the rim crosses the pixel.
+std::optional<Vec3> direction_in_pixel(const LensMap& map, const CornerRow& above, const CornerRow& below, int x,
+                                       int y, double dx, double dy) {
+    if (!above[x] || !above[x + 1] || !below[x] || !below[x + 1]) return map.unproject(Vec2(x + dx, y + dy));
+    return Vec3((1 - dy) * ((1 - dx) * *above[x] + dx * *above[x + 1]) +
+                dy * ((1 - dx) * *below[x] + dx * *below[x + 1]))
+        .normalized();
+}
+
 float gaussian(int x, int y, int z) {
     const float u = std::max(hash01(x, y, z), 1e-6f), v = hash01(x, y, z + 7919);
     return std::sqrt(-2 * std::log(u)) * std::cos(float(2 * kPi) * v);
@@ -255,14 +280,18 @@ Picture render_source(Hall& hall, const SimOptions& o, const Truth& truth,
         const int y0 = std::max(0, int(circle.center_px.y() - reach) - 1),
                   y1 = std::min(out.height(), int(circle.center_px.y() + reach) + 2);
         parallel_ranges(y1 - y0, 8, [&](int begin, int end) {
+            CornerRow above(map, x0, x1), below(map, x0, x1);
+            below.look(y0 + begin);
             for (int y = y0 + begin; y < y0 + end; ++y) {
+                std::swap(above, below);
+                below.look(y + 1);
                 const RowPose& pose = poses[poses.size() > 1 ? std::size_t(y) : 0];
                 for (int x = x0; x < x1; ++x) {
                     float covered = 0;
                     Vec3f light = pixel_light(
                         hall, x, y,
                         [&](float dx, float dy, Vec3f& from, Vec3f& direction) {
-                            const auto d = map.unproject(Vec2(x + dx, y + dy));
+                            const auto d = direction_in_pixel(map, above, below, x, y, dx, dy);
                             if (!d) return false;
                             from = pose.origin;
                             direction = (pose.turn * *d).cast<float>();
