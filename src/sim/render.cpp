@@ -72,8 +72,8 @@ Lamp lamp_at(const ImageCircle& circle, std::size_t camera) {
             circle.radius_px};
 }
 
-/// Directions at the corners of a row's pixels. Inside a pixel they are bilinear to a millionth of a radian, and
-/// the inverse of a lens is slow.
+/// Directions at the corners of a row's pixels. Inside a pixel they are bilinear to a millionth of a radian,
+/// and the inverse of a lens is slow.
 class CornerRow {
   public:
     CornerRow(const LensMap& map, int x0, int x1) : map_(&map), x0_(x0), at_(std::size_t(x1 - x0 + 1)) {}
@@ -88,9 +88,10 @@ class CornerRow {
     std::vector<std::optional<Vec3>> at_;
 };
 
-/// The direction at (x + dx, y + dy), from the corners above and below; exactly where the rim crosses the pixel.
-std::optional<Vec3> direction_in_pixel(const LensMap& map, const CornerRow& above, const CornerRow& below, int x,
-                                       int y, double dx, double dy) {
+/// The direction at (x + dx, y + dy), from the corners above and below; exactly where the rim crosses the
+/// pixel.
+std::optional<Vec3> direction_in_pixel(const LensMap& map, const CornerRow& above, const CornerRow& below,
+                                       int x, int y, double dx, double dy) {
     if (!above[x] || !above[x + 1] || !below[x] || !below[x + 1]) return map.unproject(Vec2(x + dx, y + dy));
     return Vec3((1 - dy) * ((1 - dx) * *above[x] + dx * *above[x + 1]) +
                 dy * ((1 - dx) * *below[x] + dx * *below[x + 1]))

@@ -39,6 +39,7 @@ void settle_warm(Bundle& bundle, const BundleProblem& problem) {
     bundle.limit_steps(problem.last ? kSteps : kWarmSteps);
     bundle.draw_distances();
     bundle.solve(true, w.positions, kTightLoss * std::max(kLeastNoisePx, w.noise_px));
+    if (!problem.last) return; // enough to see which points are wrong
     bundle.draw_distances();
     bundle.solve(true, w.positions, bundle.tight_loss_px());
 }

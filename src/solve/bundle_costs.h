@@ -12,6 +12,10 @@ namespace porb {
 inline constexpr double kGauge =
     1e-5; ///< how closely the mean of turns and places is held, radians and metres
 
+/// Where the values of one camera lie among its thirteen: departures from where the solve began. Turns are
+/// rotation vectors in the camera's axes, places metres, the focal length the logarithm of its ratio.
+enum EyeValue { kTurn = 0, kMove = 3, kFocal = 6, kCentre = 7, kRadial = 9, kEyeValues = 13 };
+
 /// The plain value of a number that may carry derivatives.
 inline double value_of(double v) {
     return v;
@@ -21,7 +25,8 @@ double value_of(const ceres::Jet<T, N>& v) {
     return v.a;
 }
 
-/// One end of a point: where the camera should see it, minus where it did, over the noise.
+/// One end of a point: where the camera should see it, minus where it did, over the noise. Takes a camera's
+/// values as one block, or in parts where alike lenses share some.
 struct EndMiss {
     const Camera* camera;
     Mat3 to_camera;
@@ -29,6 +34,10 @@ struct EndMiss {
     Vec2 px;
     double weight;
 
+    template <class T>
+    bool operator()(const T* eye, const T* place, T* miss) const {
+        return (*this)(eye + kTurn, eye + kMove, eye + kFocal, eye + kCentre, eye + kRadial, place, miss);
+    }
     template <class T>
     bool operator()(const T* turn, const T* move, const T* log_focal, const T* centre, const T* radial,
                     const T* place, T* miss) const {
@@ -59,6 +68,10 @@ struct LineMiss {
     Vec2 px;
     double weight;
 
+    template <class T>
+    bool operator()(const T* eye, const T* tilt, T* miss) const {
+        return (*this)(eye + kTurn, eye + kFocal, eye + kCentre, eye + kRadial, tilt, miss);
+    }
     template <class T>
     bool operator()(const T* turn, const T* log_focal, const T* centre, const T* radial, const T* tilt,
                     T* miss) const {
@@ -118,24 +131,23 @@ struct UprightMiss {
     }
 };
 
-/// A value held near another with a stated strength.
+/// Values held near others with a stated strength each.
 class Prior : public ceres::CostFunction {
   public:
-    Prior(std::vector<double> at, double sigma) : at_(std::move(at)), sigma_(sigma) {
+    Prior(std::vector<double> at, std::vector<double> sigma) : at_(std::move(at)), sigma_(std::move(sigma)) {
         set_num_residuals(int(at_.size()));
         mutable_parameter_block_sizes()->push_back(int(at_.size()));
     }
     bool Evaluate(double const* const* v, double* r, double** j) const override {
         const std::size_t n = at_.size();
-        for (std::size_t i = 0; i < n; ++i) r[i] = (v[0][i] - at_[i]) / sigma_;
+        for (std::size_t i = 0; i < n; ++i) r[i] = (v[0][i] - at_[i]) / sigma_[i];
         if (j && j[0])
-            for (std::size_t i = 0; i < n * n; ++i) j[0][i] = i % (n + 1) ? 0 : 1 / sigma_;
+            for (std::size_t i = 0; i < n * n; ++i) j[0][i] = i % (n + 1) ? 0 : 1 / sigma_[i / n];
         return true;
     }
 
   private:
-    std::vector<double> at_;
-    double sigma_;
+    std::vector<double> at_, sigma_;
 };
 
 /// A point's inverse distance lies near the mean of all, and nothing lies beyond infinity.
@@ -158,29 +170,35 @@ class NearMean : public ceres::SizedCostFunction<2, 3, 1> {
     double width_, beyond_;
 };
 
-/// The mean of all cameras' turns (or places) stays: what a solve cannot know is not moved.
+/// The mean of all cameras' turns (or places) stays: what a solve cannot know is not moved. The three values
+/// of each camera lie at `first` of a block of `size`.
 class MeanStays : public ceres::CostFunction {
   public:
-    explicit MeanStays(std::vector<Mat3> axes) : axes_(std::move(axes)) {
+    MeanStays(std::vector<Mat3> axes, int size, int first)
+        : axes_(std::move(axes)), size_(size), first_(first) {
         set_num_residuals(3);
-        for (std::size_t i = 0; i < axes_.size(); ++i) mutable_parameter_block_sizes()->push_back(3);
+        for (std::size_t i = 0; i < axes_.size(); ++i) mutable_parameter_block_sizes()->push_back(size);
     }
     bool Evaluate(double const* const* v, double* r, double** j) const override {
         Eigen::Map<Vec3> sum(r);
         sum.setZero();
         const double scale = 1 / (kGauge * double(axes_.size()));
         for (std::size_t i = 0; i < axes_.size(); ++i)
-            sum += scale * (axes_[i] * Eigen::Map<const Vec3>(v[i]));
+            sum += scale * (axes_[i] * Eigen::Map<const Vec3>(v[i] + first_));
         if (j)
             for (std::size_t i = 0; i < axes_.size(); ++i)
-                if (j[i])
+                if (j[i]) {
+                    std::fill(j[i], j[i] + 3 * size_, 0.0);
                     for (Eigen::Index r3 = 0; r3 < 3; ++r3)
-                        for (Eigen::Index c3 = 0; c3 < 3; ++c3) j[i][3 * r3 + c3] = scale * axes_[i](r3, c3);
+                        for (Eigen::Index c3 = 0; c3 < 3; ++c3)
+                            j[i][size_ * r3 + first_ + c3] = scale * axes_[i](r3, c3);
+                }
         return true;
     }
 
   private:
     std::vector<Mat3> axes_;
+    int size_, first_;
 };
 
 } // namespace porb

@@ -20,39 +20,20 @@ bool Bundle::judge(double noise_px, std::vector<ValueFigure>& values) {
     std::vector<double*> blocks;
     struct Column {
         std::size_t camera;
-        int kind, part; ///< 0 turn, 1 move, 2 focal, 3 centre, 4 radial
-        double sigma;
+        int value; ///< EyeValue
     };
     std::vector<Column> columns;
     const SolveSettings& set = p_.settings;
-    const auto add = [&](double* block, std::size_t c, int kind, int size, double sigma) {
-        if (!problem_->HasParameterBlock(block) || problem_->IsParameterBlockConstant(block)) return;
-        blocks.push_back(block);
-        const auto* m = problem_->GetManifold(block);
-        std::vector<int> parts;
-        if (!m || m->TangentSize() == size)
-            for (int i = 0; i < size; ++i) parts.push_back(i);
-        else { // which parts are free: those that a tangent step moves
-            for (int t = 0; t < m->TangentSize(); ++t) {
-                std::vector<double> delta(std::size_t(m->TangentSize()), 0), from(block, block + size),
-                    to(from);
-                delta[std::size_t(t)] = 1;
-                m->Plus(from.data(), delta.data(), to.data());
-                for (int i = 0; i < size; ++i)
-                    if (to[std::size_t(i)] != from[std::size_t(i)]) parts.push_back(i);
-            }
+    for (std::size_t c = 0; c < eyes_.size(); ++c)
+        for (const auto& run : runs()) {
+            double* values_of_run = block(c, run);
+            if (owner(c, run.first) != c || !problem_->HasParameterBlock(values_of_run) ||
+                problem_->IsParameterBlockConstant(values_of_run))
+                continue;
+            blocks.push_back(values_of_run);
+            for (int v = run.first; v < run.first + run.size; ++v)
+                if (!fixed_[c][std::size_t(v)]) columns.push_back({c, v});
         }
-        for (const int part : parts) columns.push_back({c, kind, part, sigma});
-    };
-    for (std::size_t c = 0; c < p_.start.cameras.size(); ++c) {
-        add(turns_[c].v, c, 0, 3, radians(set.turn_sigma_deg));
-        add(moves_[c].v, c, 1, 3, set.position_sigma_mm * 1e-3);
-        if (owner(c, set.focal) == c) add(focal(c), c, 2, 1, set.focal_sigma_percent / 100);
-        if (owner(c, set.centre) == c)
-            add(centre(c), c, 3, 2,
-                p_.start.cameras[c].lens.circle.radius_px * set.centre_sigma_percent / 100);
-        if (owner(c, set.distortion) == c) add(radial(c), c, 4, 4, set.distortion_sigma);
-    }
     const auto own = int(columns.size());
     std::vector<double*> all = blocks;
     int extra = own;
@@ -118,72 +99,45 @@ bool Bundle::judge(double noise_px, std::vector<ValueFigure>& values) {
     values.clear();
     if (set.position != Freedom::locked)
         for (std::size_t c = 0; c < p_.start.cameras.size(); ++c)
-            if (!p_.pose_locked[c] && held_move_[c][0] && problem_->HasParameterBlock(turns_[c].v))
+            if (!p_.pose_locked[c] && held_[c][kMove] && problem_->HasParameterBlock(eyes_[c].data()))
                 values.push_back(
                     {p_.start.cameras[c].id, "position", "mm", 0, 0, set.position_sigma_mm, false});
     if (set.distortion != Freedom::locked)
         for (std::size_t c = 0; c < p_.start.cameras.size(); ++c)
-            if (!p_.lens_locked[c] && held_lens_[c][3] && problem_->HasParameterBlock(turns_[c].v))
+            if (!p_.lens_locked[c] && held_[c][kRadial] && problem_->HasParameterBlock(eyes_[c].data()))
                 values.push_back(
                     {p_.start.cameras[c].id, "distortion", "", 0, 0, set.distortion_sigma, false});
     const Rig now = rig();
+    struct Naming {
+        int value;
+        const char *name, *unit;
+        double scale;
+    };
     for (int i = 0; i < own; ++i) {
         const Column& col = columns[std::size_t(i)];
-        const Camera &was = p_.start.cameras[col.camera], &is = now.cameras[col.camera];
+        const auto v = std::size_t(col.value);
+        const Camera& is = now.cameras[col.camera];
         const double sigma = std::sqrt(std::max(0.0, spread(i, i)));
+        const Naming names[] = {{kTurn, "pitch", "deg", degrees(1)},
+                                {kTurn + 1, "yaw", "deg", degrees(1)},
+                                {kTurn + 2, "roll", "deg", degrees(1)},
+                                {kMove, "x", "mm", 1e3},
+                                {kMove + 1, "y", "mm", 1e3},
+                                {kMove + 2, "z", "mm", 1e3},
+                                {kFocal, "focal length", "px", is.lens.focal_px},
+                                {kCentre, "centre x", "px", 1},
+                                {kCentre + 1, "centre y", "px", 1},
+                                {kRadial, "k1", "", 1},
+                                {kRadial + 1, "k2", "", 1}};
         ValueFigure f;
-        f.camera = was.id;
-        f.determined = sigma < kToldApart * col.sigma;
-        struct Naming {
-            int key;
-            const char *name, *unit;
-            double scale;
-        };
-        const Naming names[] = {{0, "pitch", "deg", degrees(1)},
-                                {1, "yaw", "deg", degrees(1)},
-                                {2, "roll", "deg", degrees(1)},
-                                {10, "x", "mm", 1e3},
-                                {11, "y", "mm", 1e3},
-                                {12, "z", "mm", 1e3},
-                                {20, "focal length", "px", is.lens.focal_px},
-                                {30, "centre x", "px", 1},
-                                {31, "centre y", "px", 1},
-                                {40, "k1", "", 1},
-                                {41, "k2", "", 1}};
+        f.camera = is.id;
+        f.determined = sigma < kToldApart * sigma_[col.camera][v];
         for (const auto& n : names)
-            if (n.key == col.kind * 10 + col.part)
-                f.name = n.name, f.unit = n.unit, f.sigma = sigma * n.scale;
+            if (n.value == col.value) f.name = n.name, f.unit = n.unit, f.sigma = sigma * n.scale;
         if (!f.determined) {
             changed = true;
-            const auto part = std::size_t(col.part);
-            const Camera& near = p_.prior.cameras[col.camera];
-            double *value = nullptr, prior = 0;
-            bool* stays = nullptr;
-            switch (col.kind) {
-            case 0:
-                value = &turns_[col.camera].v[part], stays = &held_turn_[col.camera][part];
-                prior = rotation_vector(rotation_of(was.pose.turn).transpose() *
-                                        rotation_of(near.pose.turn))[col.part];
-                break;
-            case 1:
-                value = &moves_[col.camera].v[part], stays = &held_move_[col.camera][part];
-                prior = near.pose.position_m[col.part] - was.pose.position_m[col.part];
-                break;
-            case 2:
-                value = focal(col.camera), stays = &held_lens_[col.camera][0];
-                prior = std::log(near.lens.focal_px / was.lens.focal_px);
-                break;
-            case 3:
-                value = centre(col.camera) + part, stays = &held_lens_[col.camera][1 + part];
-                prior = near.lens.center_px[col.part] - was.lens.center_px[col.part];
-                break;
-            default:
-                value = radial(col.camera) + part, stays = &held_lens_[col.camera][3 + part];
-                prior = near.lens.radial[part] - was.lens.radial[part];
-                break;
-            }
-            *stays = true;
-            *value = prior;
+            held_[col.camera][v] = true;
+            eyes_[col.camera][v] = prior_[col.camera][v];
         }
         values.push_back(std::move(f));
     }

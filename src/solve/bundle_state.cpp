@@ -37,9 +37,12 @@ class Stop : public ceres::IterationCallback {
 
 Bundle::Bundle(const BundleProblem& problem, const Cancel& cancel) : p_(problem), cancel_(cancel) {
     const std::size_t n = p_.start.cameras.size();
-    turns_.resize(n);
-    moves_.resize(n);
-    lenses_.resize(n);
+    eyes_.assign(n, {});
+    prior_.assign(n, {});
+    sigma_.assign(n, {});
+    held_.assign(n, {});
+    fixed_.assign(n, {});
+    set_priors();
     const auto fits = fit_points(p_.start, p_.sights);
     std::map<int, std::size_t> numbers;
     for (std::size_t i = 0; i < p_.sights.size(); ++i) {
@@ -58,9 +61,6 @@ Bundle::Bundle(const BundleProblem& problem, const Cancel& cancel) : p_(problem)
     }
     for (const auto& l : p_.lines) normals_.push_back(point_about(plane_of(l)));
     up_ = point_about(first_up());
-    held_turn_.assign(n, {});
-    held_move_.assign(n, {});
-    held_lens_.assign(n, {});
     put_back_.assign(n, false);
 }
 
@@ -103,25 +103,24 @@ Rig Bundle::rig() const {
     Rig rig = p_.start;
     for (std::size_t i = 0; i < rig.cameras.size(); ++i) {
         Camera& c = rig.cameras[i];
-        const LensBlock& l = lens(i);
-        if (!fixed_turn(i))
+        if (!p_.pose_locked[i] && p_.settings.turn != Freedom::locked)
             c.pose.turn = turn_of(rotation_of(c.pose.turn) *
-                                  rotation_from_vector(Vec3(turns_[i].v[0], turns_[i].v[1], turns_[i].v[2])));
-        c.pose.position_m += Vec3(moves_[i].v[0], moves_[i].v[1], moves_[i].v[2]);
+                                  rotation_from_vector(Eigen::Map<const Vec3>(eyes_[i].data() + kTurn)));
+        c.pose.position_m += Eigen::Map<const Vec3>(eyes_[i].data() + kMove);
         if (p_.lens_locked[i]) continue;
-        c.lens.focal_px *= std::exp(l.log_focal[0]);
-        c.lens.center_px += Vec2(l.centre[0], l.centre[1]);
-        for (std::size_t k = 0; k < 4; ++k) c.lens.radial[k] += l.radial[k];
+        c.lens.focal_px *= std::exp(value(i, kFocal));
+        c.lens.center_px += Vec2(value(i, kCentre), value(i, kCentre + 1));
+        for (int k = 0; k < 4; ++k) c.lens.radial[std::size_t(k)] += value(i, kRadial + k);
     }
     return rig;
 }
 
 bool Bundle::put_back(std::size_t camera) {
-    const std::size_t c = owner(camera, p_.settings.distortion);
+    const std::size_t c = owner(camera, kRadial);
     if (put_back_[c]) return false;
     put_back_[c] = true;
-    lenses_[c] = {};
-    held_lens_[c][3] = held_lens_[c][4] = true;
+    std::fill(eyes_[c].begin() + kFocal, eyes_[c].end(), 0.0);
+    std::fill(held_[c].begin() + kRadial, held_[c].end(), true);
     return true;
 }
 
@@ -166,30 +165,62 @@ std::vector<double> Bundle::together(const Rig& rig) const {
 }
 
 void Bundle::hold_distortion(bool on) {
-    for (std::size_t c = 0; c < held_lens_.size(); ++c) {
-        held_lens_[c][3] = held_lens_[c][4] = on;
+    for (std::size_t c = 0; c < held_.size(); ++c) {
+        std::fill(held_[c].begin() + kRadial, held_[c].end(), on);
         if (on && !p_.lens_locked[c])
-            for (std::size_t k = 0; k < 4; ++k)
-                lenses_[c].radial[k] =
-                    p_.prior.cameras[c].lens.radial[k] - p_.start.cameras[c].lens.radial[k];
+            std::copy(prior_[c].begin() + kRadial, prior_[c].end(), eyes_[c].begin() + kRadial);
     }
 }
 
-std::size_t Bundle::owner(std::size_t camera, Freedom freedom) const {
-    if (freedom != Freedom::shared || p_.lens_locked[camera]) return camera;
+Freedom Bundle::freedom_of(int value) const {
+    const SolveSettings& set = p_.settings;
+    return value < kMove     ? set.turn
+           : value < kFocal  ? set.position
+           : value < kCentre ? set.focal
+           : value < kRadial ? set.centre
+                             : set.distortion;
+}
+
+std::size_t Bundle::owner(std::size_t camera, int value) const {
+    if (value < kFocal || freedom_of(value) != Freedom::shared || p_.lens_locked[camera]) return camera;
     for (std::size_t i = 0; i < camera; ++i)
         if (p_.alike[i] == p_.alike[camera] && !p_.lens_locked[i]) return i;
     return camera;
 }
 
-LensBlock Bundle::lens(std::size_t c) const {
-    LensBlock l;
-    const auto &f = lenses_[owner(c, p_.settings.focal)], &m = lenses_[owner(c, p_.settings.centre)],
-               &r = lenses_[owner(c, p_.settings.distortion)];
-    l.log_focal[0] = f.log_focal[0];
-    std::copy(m.centre, m.centre + 2, l.centre);
-    std::copy(r.radial, r.radial + 4, l.radial);
-    return l;
+std::span<const Bundle::Run> Bundle::runs() const {
+    static constexpr Run kWhole[] = {{0, kEyeValues}};
+    static constexpr Run kKinds[] = {{kTurn, 3}, {kMove, 3}, {kFocal, 1}, {kCentre, 2}, {kRadial, 4}};
+    return sharing_ ? std::span<const Run>(kKinds) : std::span<const Run>(kWhole);
+}
+
+void Bundle::set_priors() {
+    const SolveSettings& set = p_.settings;
+    for (std::size_t c = 0; c < p_.start.cameras.size(); ++c) {
+        const Camera &from = p_.start.cameras[c], &near = p_.prior.cameras[c];
+        EyeValues &at = prior_[c], &sigma = sigma_[c];
+        const Vec3 turn =
+                       rotation_vector(rotation_of(from.pose.turn).transpose() * rotation_of(near.pose.turn)),
+                   move = near.pose.position_m - from.pose.position_m;
+        const Vec2 shift = near.lens.center_px - from.lens.center_px;
+        for (int i = 0; i < 3; ++i) {
+            at[std::size_t(kTurn + i)] = turn[i];
+            at[std::size_t(kMove + i)] = move[i];
+            sigma[std::size_t(kTurn + i)] = radians(set.turn_sigma_deg);
+            sigma[std::size_t(kMove + i)] = set.position_sigma_mm * 1e-3;
+        }
+        at[kFocal] = std::log(near.lens.focal_px / from.lens.focal_px);
+        sigma[kFocal] = set.focal_sigma_percent / 100;
+        for (int i = 0; i < 2; ++i) {
+            at[std::size_t(kCentre + i)] = shift[i];
+            sigma[std::size_t(kCentre + i)] = from.lens.circle.radius_px * set.centre_sigma_percent / 100;
+        }
+        for (std::size_t k = 0; k < 4; ++k) {
+            at[kRadial + k] = near.lens.radial[k] - from.lens.radial[k];
+            sigma[kRadial + k] = set.distortion_sigma;
+        }
+        for (const int value : {int(kFocal), int(kCentre), int(kRadial)}) sharing_ |= owner(c, value) != c;
+    }
 }
 
 Vec3 Bundle::plane_of(const LineSight& l) const {
@@ -234,15 +265,116 @@ double Bundle::inverse_noise(std::size_t i) const {
            std::max(1e-4, (base - base.dot(points_[i].d) * points_[i].d).norm());
 }
 
-void Bundle::free_part(double* block, int size, const std::vector<bool>& held) {
-    if (!problem_->HasParameterBlock(block)) return;
-    std::vector<int> constant;
-    for (int i = 0; i < size; ++i)
-        if (held[std::size_t(i)]) constant.push_back(i);
-    if (int(constant.size()) == size)
-        problem_->SetParameterBlockConstant(block);
-    else if (!constant.empty())
-        problem_->SetManifold(block, new ceres::SubsetManifold(size, constant));
+void Bundle::add_point(std::size_t i, double loss_px) {
+    for (const auto& end : tracks_[i].ends) {
+        const Camera& camera = p_.start.cameras[end.camera];
+        auto* miss = new EndMiss{&camera, rotation_of(camera.pose.turn).transpose(), &points_[i], end.px,
+                                 end.weight / kNoisePx};
+        ceres::CostFunction* cost = nullptr;
+        if (sharing_)
+            cost = new ceres::AutoDiffCostFunction<EndMiss, 2, 3, 3, 1, 2, 4, 3>(miss);
+        else
+            cost = new ceres::AutoDiffCostFunction<EndMiss, 2, kEyeValues, 3>(miss);
+        std::vector<double*> blocks;
+        for (const auto& run : runs()) blocks.push_back(block(end.camera, run));
+        blocks.push_back(points_[i].v);
+        ends_.push_back(problem_->AddResidualBlock(cost, new ceres::CauchyLoss(loss_px / kNoisePx), blocks));
+    }
+    if (!distances_free())
+        problem_->SetManifold(points_[i].v, new ceres::SubsetManifold(3, {2}));
+    else
+        problem_->AddResidualBlock(
+            new NearMean(width_ * std::sqrt(std::max(1.0, double(tracks_.size()) / kOwnDistances)),
+                         std::max(kBeyond, inverse_noise(i))),
+            nullptr, points_[i].v, mean_);
+}
+
+void Bundle::add_line(std::size_t i, double loss_px) {
+    const LineSight& l = p_.lines[i];
+    const Camera& camera = p_.start.cameras[l.camera];
+    const double loss = 2 * loss_px / l.noise_px;
+    for (const auto& px : l.places_px) {
+        auto* miss = new LineMiss{&camera, rotation_of(camera.pose.turn), &normals_[i],
+                                  without_uneven(l.camera, px), 1 / l.noise_px};
+        ceres::CostFunction* cost = nullptr;
+        if (sharing_)
+            cost = new ceres::AutoDiffCostFunction<LineMiss, 1, 3, 1, 2, 4, 2>(miss);
+        else
+            cost = new ceres::AutoDiffCostFunction<LineMiss, 1, kEyeValues, 2>(miss);
+        std::vector<double*> blocks;
+        for (const auto& run : runs())
+            if (run.first != kMove) blocks.push_back(block(l.camera, run));
+        blocks.push_back(normals_[i].v);
+        line_ends_.push_back(problem_->AddResidualBlock(cost, new ceres::CauchyLoss(loss), blocks));
+    }
+    if (l.kind == LineKind::vertical) {
+        auto* cost = new ceres::AutoDiffCostFunction<UprightMiss, 1, 2, 2>(
+            new UprightMiss{&normals_[i], &up_, camera.lens.focal_px / l.noise_px});
+        line_ends_.push_back(
+            problem_->AddResidualBlock(cost, new ceres::CauchyLoss(loss), normals_[i].v, up_.v));
+    }
+}
+
+void Bundle::add_priors() {
+    for (std::size_t c = 0; c < eyes_.size(); ++c)
+        for (const auto& run : runs()) {
+            double* values = block(c, run);
+            if (owner(c, run.first) != c || !problem_->HasParameterBlock(values)) continue;
+            const auto part = [&](const EyeValues& v) {
+                return std::vector<double>(v.begin() + run.first, v.begin() + run.first + run.size);
+            };
+            priors_.push_back(
+                problem_->AddResidualBlock(new Prior(part(prior_[c]), part(sigma_[c])), nullptr, values));
+        }
+}
+
+EyeMask Bundle::fixed_values(std::size_t c, bool with_lens, bool with_position) const {
+    EyeMask fixed{};
+    for (int i = 0; i < kEyeValues; ++i) {
+        const bool lens = i >= kFocal, place = i >= kMove && i < kFocal;
+        fixed[std::size_t(i)] = held_[c][std::size_t(i)] || freedom_of(i) == Freedom::locked ||
+                                (lens ? p_.lens_locked[c] || !with_lens : p_.pose_locked[c]) ||
+                                (place && (!with_position || !p_.settings.depth_per_point)) ||
+                                i >= kRadial + kRadialTerms;
+    }
+    return fixed;
+}
+
+void Bundle::fix_values(bool with_lens, bool with_position) {
+    for (std::size_t c = 0; c < eyes_.size(); ++c) {
+        fixed_[c] = fixed_values(c, with_lens, with_position);
+        for (const auto& run : runs()) {
+            double* values = block(c, run);
+            if (owner(c, run.first) != c || !problem_->HasParameterBlock(values)) continue;
+            std::vector<int> constant;
+            for (int i = 0; i < run.size; ++i)
+                if (fixed_[c][std::size_t(run.first + i)]) constant.push_back(i);
+            if (int(constant.size()) == run.size)
+                problem_->SetParameterBlockConstant(values);
+            else if (!constant.empty())
+                problem_->SetManifold(values, new ceres::SubsetManifold(run.size, constant));
+        }
+    }
+}
+
+/// With a pose locked, that camera holds the rig; without one, the means do.
+void Bundle::hold_means() {
+    if (std::any_of(p_.pose_locked.begin(), p_.pose_locked.end(), [](bool b) { return b; })) return;
+    std::vector<double*> turns, moves;
+    std::vector<Mat3> turn_axes, move_axes;
+    const Run turn = runs()[0], move = sharing_ ? runs()[1] : runs()[0];
+    for (std::size_t c = 0; c < eyes_.size(); ++c) {
+        if (!problem_->HasParameterBlock(block(c, turn))) continue;
+        turns.push_back(block(c, turn));
+        moves.push_back(block(c, move));
+        turn_axes.push_back(rotation_of(p_.start.cameras[c].pose.turn));
+        move_axes.push_back(Mat3::Identity());
+    }
+    if (turns.empty()) return;
+    priors_.push_back(
+        problem_->AddResidualBlock(new MeanStays(turn_axes, turn.size, kTurn - turn.first), nullptr, turns));
+    priors_.push_back(
+        problem_->AddResidualBlock(new MeanStays(move_axes, move.size, kMove - move.first), nullptr, moves));
 }
 
 void Bundle::build(bool with_lens, bool with_position, double loss_px) {
@@ -250,103 +382,14 @@ void Bundle::build(bool with_lens, bool with_position, double loss_px) {
     ends_.clear();
     line_ends_.clear();
     priors_.clear();
-    const SolveSettings& set = p_.settings;
-    for (std::size_t i = 0; i < tracks_.size(); ++i) {
-        for (const auto& end : tracks_[i].ends) {
-            const std::size_t c = end.camera;
-            const Camera& camera = p_.start.cameras[c];
-            auto* cost = new ceres::AutoDiffCostFunction<EndMiss, 2, 3, 3, 1, 2, 4, 3>(
-                new EndMiss{&camera, rotation_of(camera.pose.turn).transpose(), &points_[i], end.px,
-                            end.weight / kNoisePx});
-            ends_.push_back(problem_->AddResidualBlock(cost, new ceres::CauchyLoss(loss_px / kNoisePx),
-                                                       turns_[c].v, moves_[c].v, focal(c), centre(c),
-                                                       radial(c), points_[i].v));
-        }
-        if (!distances_free())
-            problem_->SetManifold(points_[i].v, new ceres::SubsetManifold(3, {2}));
-        else
-            problem_->AddResidualBlock(
-                new NearMean(width_ * std::sqrt(std::max(1.0, double(tracks_.size()) / kOwnDistances)),
-                             std::max(kBeyond, inverse_noise(i))),
-                nullptr, points_[i].v, mean_);
-    }
-    for (std::size_t i = 0; i < p_.lines.size(); ++i) {
-        const LineSight& l = p_.lines[i];
-        const Camera& camera = p_.start.cameras[l.camera];
-        for (const auto& px : l.places_px) {
-            auto* cost = new ceres::AutoDiffCostFunction<LineMiss, 1, 3, 1, 2, 4, 2>(
-                new LineMiss{&camera, rotation_of(camera.pose.turn), &normals_[i],
-                             without_uneven(l.camera, px), 1 / l.noise_px});
-            line_ends_.push_back(problem_->AddResidualBlock(
-                cost, new ceres::CauchyLoss(2 * loss_px / l.noise_px), turns_[l.camera].v, focal(l.camera),
-                centre(l.camera), radial(l.camera), normals_[i].v));
-            problem_->SetManifold(normals_[i].v, nullptr);
-        }
-        if (l.kind == LineKind::vertical) {
-            auto* cost = new ceres::AutoDiffCostFunction<UprightMiss, 1, 2, 2>(
-                new UprightMiss{&normals_[i], &up_, camera.lens.focal_px / l.noise_px});
-            line_ends_.push_back(problem_->AddResidualBlock(
-                cost, new ceres::CauchyLoss(2 * loss_px / l.noise_px), normals_[i].v, up_.v));
-        }
-    }
+    for (std::size_t i = 0; i < tracks_.size(); ++i) add_point(i, loss_px);
+    for (std::size_t i = 0; i < p_.lines.size(); ++i) add_line(i, loss_px);
     if (problem_->HasParameterBlock(mean_))
-        problem_->AddResidualBlock(new Prior({kMeanInWidths * width_}, width_ + kMeanSlack), nullptr, mean_);
-    std::vector<double*> all_turns, all_moves;
-    std::vector<Mat3> turn_axes, move_axes;
-    for (std::size_t c = 0; c < p_.start.cameras.size(); ++c) {
-        const Camera &from = p_.start.cameras[c], &near = p_.prior.cameras[c];
-        const auto prior = [&](double* block, std::vector<double> at, double sigma) {
-            if (problem_->HasParameterBlock(block))
-                priors_.push_back(
-                    problem_->AddResidualBlock(new Prior(std::move(at), sigma), nullptr, block));
-        };
-        const Vec3 turn =
-            rotation_vector(rotation_of(from.pose.turn).transpose() * rotation_of(near.pose.turn));
-        prior(turns_[c].v, {turn.x(), turn.y(), turn.z()}, radians(set.turn_sigma_deg));
-        const Vec3 move = near.pose.position_m - from.pose.position_m;
-        prior(moves_[c].v, {move.x(), move.y(), move.z()}, set.position_sigma_mm * 1e-3);
-        const double ring = from.lens.circle.radius_px * set.centre_sigma_percent / 100;
-        if (owner(c, set.focal) == c)
-            prior(focal(c), {std::log(near.lens.focal_px / from.lens.focal_px)},
-                  set.focal_sigma_percent / 100);
-        if (owner(c, set.centre) == c) {
-            const Vec2 shift = near.lens.center_px - from.lens.center_px;
-            prior(centre(c), {shift.x(), shift.y()}, ring);
-        }
-        if (owner(c, set.distortion) == c) {
-            std::vector<double> at;
-            for (std::size_t k = 0; k < 4; ++k) at.push_back(near.lens.radial[k] - from.lens.radial[k]);
-            prior(radial(c), at, set.distortion_sigma);
-        }
-        if (problem_->HasParameterBlock(turns_[c].v)) {
-            all_turns.push_back(turns_[c].v);
-            turn_axes.push_back(rotation_of(from.pose.turn));
-            all_moves.push_back(moves_[c].v);
-            move_axes.push_back(Mat3::Identity());
-        }
-        const auto& h = held_lens_[c];
-        const bool no_lens = !with_lens;
-        free_part(turns_[c].v, 3,
-                  {fixed_turn(c) || held_turn_[c][0], fixed_turn(c) || held_turn_[c][1],
-                   fixed_turn(c) || held_turn_[c][2]});
-        const bool no_move = !with_position || fixed_move(c) || !set.depth_per_point;
-        free_part(moves_[c].v, 3,
-                  {no_move || held_move_[c][0], no_move || held_move_[c][1], no_move || held_move_[c][2]});
-        if (owner(c, set.focal) == c)
-            free_part(focal(c), 1, {no_lens || p_.lens_locked[c] || set.focal == Freedom::locked || h[0]});
-        const bool no_centre = no_lens || p_.lens_locked[c] || set.centre == Freedom::locked;
-        if (owner(c, set.centre) == c) free_part(centre(c), 2, {no_centre || h[1], no_centre || h[2]});
-        const bool no_radial = no_lens || p_.lens_locked[c] || set.distortion == Freedom::locked;
-        static_assert(kRadialTerms == 2);
-        if (owner(c, set.distortion) == c)
-            free_part(radial(c), 4, {no_radial || h[3], no_radial || h[4], true, true});
-    }
-    // With a pose locked, that camera holds the rig.
-    const bool anchored = std::any_of(p_.pose_locked.begin(), p_.pose_locked.end(), [](bool b) { return b; });
-    if (!anchored && !all_turns.empty()) {
-        priors_.push_back(problem_->AddResidualBlock(new MeanStays(turn_axes), nullptr, all_turns));
-        priors_.push_back(problem_->AddResidualBlock(new MeanStays(move_axes), nullptr, all_moves));
-    }
+        problem_->AddResidualBlock(new Prior({kMeanInWidths * width_}, {width_ + kMeanSlack}), nullptr,
+                                   mean_);
+    add_priors();
+    fix_values(with_lens, with_position);
+    hold_means();
 }
 
 } // namespace porb

@@ -164,11 +164,12 @@ Rig first_rig(const Shot& shot, const Standing& standing, const std::vector<bool
         first.solving.turn_sigma_deg = std::max(kFarTurnDeg, first.solving.turn_sigma_deg);
         first.solving.focal_sigma_percent = std::max(kFarFocalPercent, first.solving.focal_sigma_percent);
     }
-    const auto solved_from = [&](Rig rig, double margin_deg, int* agreed = nullptr) {
+    const auto solved_once = [&](const Rig& rig, double margin_deg, int* agreed = nullptr) {
         refuse_unlinked(rig, in_use, overlapping_pairs(rig, in_use));
-        for (const double margin : {margin_deg, kSecondMarginDeg})
-            rig = first_solve(first, rig, standing.moment, in_use, margin, options, cancel, agreed);
-        return rig;
+        return first_solve(first, rig, standing.moment, in_use, margin_deg, options, cancel, agreed);
+    };
+    const auto solved_from = [&](const Rig& rig, double margin_deg) {
+        return solved_once(solved_once(rig, margin_deg), kSecondMarginDeg);
     };
     if (trouble && !lost) {
         // Halls repeat themselves, and landmarks may agree on a turn from bay to bay: the rig's own word
@@ -184,16 +185,16 @@ Rig first_rig(const Shot& shot, const Standing& standing, const std::vector<bool
             double overlap = 1e-9;
             for (const auto& pair : overlapping_pairs(rig, in_use)) overlap += pair.share;
             try {
-                t.rig = solved_from(rig, kFirstMarginDeg, &agreed);
+                t.rig = solved_once(rig, kFirstMarginDeg, &agreed);
                 t.support = agreed / overlap;
             } catch (const Error&) { // it supports nothing
             }
             return t;
         };
-        Tried own = tried(shot.rig);
+        const Tried own = tried(shot.rig);
         if (own.support <= tried(turned_by_landmarks(shot.rig, standing.rough, in_use, true)).support)
             throw told();
-        return std::move(own.rig);
+        return solved_once(own.rig, kSecondMarginDeg);
     }
     struct Attempt {
         bool by_landmarks;

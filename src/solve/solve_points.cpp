@@ -13,6 +13,7 @@ namespace porb {
 namespace {
 
 constexpr int kDropRounds = 7;
+constexpr int kRoughlySettled = 50; ///< a rough solve ends when fewer than one in so many are dropped
 constexpr std::size_t kColdSights = 1400; ///< points that the first solve is made from
 constexpr double kLeastDistance = 0.17;   ///< metres from the rig's centre
 constexpr double kLeastLimitPx = 0.25, kNoises = 4.5;
@@ -223,7 +224,7 @@ SolvedTogether solve_points(const std::vector<const Shot*>& shots, const Rig& st
             p.dropped = why_dropped(solution, all[i], fits[i], together[i], limit, depth == nullptr, rough);
             dropped += !p.dropped.empty();
         }
-        if (last || (rough && dropped == 0)) break;
+        if (last || (rough && dropped <= int(points.size()) / kRoughlySettled)) break;
         // When hardly any were dropped the next round is the last.
         last = round > 0 && dropped <= int(points.size()) / 300;
         if (round + 2 == kDropRounds) last = true;
