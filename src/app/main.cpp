@@ -44,10 +44,12 @@ int save_shot(QApplication& application, MainWindow& window, const QString& file
 } // namespace
 
 int main(int argc, char** argv) {
-    for (int i = 1; i < argc; ++i)
-        if (std::string_view(argv[i]).starts_with("--offscreen-shot"))
-            qputenv("QT_QPA_PLATFORM",
-                    qEnvironmentVariableIsSet("DISPLAY") ? qgetenv("QT_QPA_PLATFORM") : "offscreen");
+    for (int i = 1; i < argc; ++i) {
+        const std::string_view word = argv[i];
+        const bool only_words = word == "--help" || word == "-h" || word == "--version" || word == "-v";
+        if (only_words || (word.starts_with("--offscreen-shot") && !qEnvironmentVariableIsSet("DISPLAY")))
+            qputenv("QT_QPA_PLATFORM", "offscreen");
+    }
     quiet_media_libraries();
     QApplication application(argc, argv);
     QApplication::setApplicationName("pale-orbit");

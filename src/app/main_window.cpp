@@ -411,20 +411,26 @@ void MainWindow::show_palette() {
 }
 
 void MainWindow::offer_recovery() {
-    const std::filesystem::path folder =
-        QSettings().fileName().isEmpty() ? "" : QFileInfo(QSettings().fileName()).path().toStdString();
-    const auto found = find_autosaves(folder / "autosave");
-    if (found.empty()) return;
-    const QString name = found[0].project_file.empty()
-                             ? "a project that was never saved"
-                             : QString::fromStdString(found[0].project_file.filename().string());
-    const auto answer = QMessageBox::question(this, "Bring back unsaved work?",
-                                              "Pale Orbit did not end cleanly. Unsaved work on " + name +
-                                                  " was kept. Bring it back?",
-                                              QMessageBox::Yes | QMessageBox::No);
-    if (answer == QMessageBox::Yes) session_.recover(found[0].project, found[0].project_file);
-    std::error_code code;
-    for (const auto& a : found) std::filesystem::remove(a.file, code);
+    for (const auto& left : find_autosaves(session_.autosave_folder())) {
+        const QString name = left.project_file.empty()
+                                 ? "a project that was never saved"
+                                 : QString::fromStdString(left.project_file.filename().string());
+        QMessageBox box(QMessageBox::Question, "Unsaved work",
+                        "Pale Orbit did not end cleanly. Unsaved work on " + name + " was kept.",
+                        QMessageBox::NoButton, this);
+        auto* back = box.addButton("Bring it back", QMessageBox::AcceptRole);
+        auto* away = box.addButton("Throw it away", QMessageBox::DestructiveRole);
+        box.setEscapeButton(box.addButton("Ask again next time", QMessageBox::RejectRole));
+        box.setDefaultButton(back);
+        box.exec();
+        std::error_code code;
+        if (box.clickedButton() == back) {
+            session_.recover(left.project, left.project_file);
+            std::filesystem::remove(left.file, code);
+            return; // others are asked about next time: one window holds one project
+        }
+        if (box.clickedButton() == away) std::filesystem::remove(left.file, code);
+    }
 }
 
 void MainWindow::restore_session() {

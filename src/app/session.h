@@ -21,6 +21,7 @@ class Session : public QObject {
     Q_OBJECT
   public:
     explicit Session(std::filesystem::path autosave_folder, QObject* parent = nullptr);
+    const std::filesystem::path& autosave_folder() const { return autosave_folder_; }
     ~Session() override;
 
     const ProjectPtr& project() const { return history_.now(); }

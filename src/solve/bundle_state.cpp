@@ -268,13 +268,13 @@ double Bundle::inverse_noise(std::size_t i) const {
 void Bundle::add_point(std::size_t i, double loss_px) {
     for (const auto& end : tracks_[i].ends) {
         const Camera& camera = p_.start.cameras[end.camera];
-        auto* miss = new EndMiss{&camera, rotation_of(camera.pose.turn).transpose(), &points_[i], end.px,
-                                 end.weight / kNoisePx};
+        const EndMiss miss{&camera, rotation_of(camera.pose.turn).transpose(), &points_[i], end.px,
+                           end.weight / kNoisePx};
         ceres::CostFunction* cost = nullptr;
         if (sharing_)
-            cost = new ceres::AutoDiffCostFunction<EndMiss, 2, 3, 3, 1, 2, 4, 3>(miss);
+            cost = new ceres::AutoDiffCostFunction<EndMiss, 2, 3, 3, 1, 2, 4, 3>(new EndMiss(miss));
         else
-            cost = new ceres::AutoDiffCostFunction<EndMiss, 2, kEyeValues, 3>(miss);
+            cost = new WholeEndMiss(miss);
         std::vector<double*> blocks;
         for (const auto& run : runs()) blocks.push_back(block(end.camera, run));
         blocks.push_back(points_[i].v);

@@ -23,7 +23,7 @@ constexpr int kReach = 10, kThin = 5; ///< half pixels to either side in which t
 constexpr int kAcross = kReach + 2;
 constexpr float kLeastStep = 0.02f; ///< of brightness across an edge
 constexpr int kMostMisses = 2;
-constexpr int kPlaces = 20, kMostEdges = 28; ///< kept of each edge, and of each camera
+constexpr int kPlaces = 12, kMostEdges = 28; ///< kept of each edge, and of each camera
 constexpr double kSamePx = 4;
 constexpr double kRoughPx = 0.6; ///< an edge whose places scatter by more about a smooth curve is none
 

@@ -18,7 +18,7 @@ constexpr std::size_t kColdSights = 1400; ///< points that the first solve is ma
 constexpr double kLeastDistance = 0.17;   ///< metres from the rig's centre
 constexpr double kLeastLimitPx = 0.25, kNoises = 4.5;
 constexpr double kDrawnNoisePx = 0.5,
-                 kEdgeNoisePx = 0.5; ///< what a place of a drawn line, of a found edge is good to
+                 kEdgeNoisePx = 0.4; ///< what a place of a drawn line, of a found edge is good to
 constexpr double kBentBends = 3,
                  kLeastBendPx = 0.35; ///< found edges that bend by more than the others are not straight
 

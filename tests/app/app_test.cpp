@@ -23,6 +23,7 @@
 #include <QSettings>
 #include <QTableWidget>
 #include <QTest>
+#include <QTimer>
 #include <QToolButton>
 
 #include <fstream>
@@ -388,6 +389,44 @@ TEST_CASE("unsaved work of a killed process is found and taken up") {
     CHECK(b.session().save(b.session().file()));
     CHECK_FALSE(b.session().is_dirty());
     CHECK(load_project(b.folder / "p.porb").name == "changed");
+}
+
+TEST_CASE("unsaved work is asked about, one project after the other, and lost only when told so") {
+    Bench b;
+    const auto folder = b.folder / "autosave";
+    const auto leave_behind = [&](const char* name) {
+        Project p = *b.session().project();
+        p.name = name;
+        const pid_t child = ::fork();
+        if (child == 0) {
+            write_autosave(folder, b.folder / (std::string(name) + ".porb"), p);
+            ::_exit(0);
+        }
+        ::waitpid(child, nullptr, 0);
+    };
+    leave_behind("one");
+    leave_behind("two");
+    const auto answer = [&](QStringList presses) {
+        QTimer clicker;
+        QObject::connect(&clicker, &QTimer::timeout, [&] {
+            auto* box = qobject_cast<QMessageBox*>(QApplication::activeModalWidget());
+            if (!box || presses.isEmpty()) return;
+            for (auto* button : box->buttons())
+                if (button->text() == presses[0]) return presses.removeFirst(), button->click();
+        });
+        clicker.start(20);
+        b.window.offer_recovery();
+        CHECK(presses.isEmpty());
+    };
+    answer({"Ask again next time", "Ask again next time"});
+    REQUIRE(find_autosaves(folder).size() == 2);
+    answer({"Throw it away", "Ask again next time"});
+    REQUIRE(find_autosaves(folder).size() == 1);
+    const std::string kept = find_autosaves(folder)[0].project.name;
+    answer({"Bring it back"});
+    CHECK(b.session().project()->name == kept);
+    CHECK(b.session().is_dirty());
+    CHECK(find_autosaves(folder).empty());
 }
 
 TEST_CASE("an edit is kept safe within seconds") {
