@@ -65,7 +65,7 @@ int main(int argc, char** argv) {
     parser.addPositionalArgument("file", "A project (.porb), or the files of a take.", "[file ...]");
     const QCommandLineOption demo("demo", "Open a demo take: dual, pair or ring.", "name");
     const QCommandLineOption shot("offscreen-shot", "Save a picture of the window and leave.", "file.png");
-    const QCommandLineOption station("station", "Start at gather, rig, points, level, seams or master.",
+    const QCommandLineOption station("station", "Start at gather, rig, points, level, match, seams or master.",
                                      "name");
     const QCommandLineOption view("view", "Start with the map, window, lens, sheet, rig or pair view.",
                                   "name");
@@ -99,6 +99,7 @@ int main(int argc, char** argv) {
                                                               {"rig", Station::rig},
                                                               {"points", Station::points},
                                                               {"level", Station::level},
+                                                              {"match", Station::match},
                                                               {"seams", Station::seams},
                                                               {"master", Station::master}});
         if (!s) return wrong("'" + parser.value(station) + "' is not a station");

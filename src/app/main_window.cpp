@@ -5,6 +5,7 @@
 #include "app/gather_panel.h"
 #include "app/level_panel.h"
 #include "app/master_panel.h"
+#include "app/match_panel.h"
 #include "app/points_desk.h"
 #include "app/points_panel.h"
 #include "app/residual_lane.h"
@@ -102,9 +103,10 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder)
     rig_ = new RigPanel(session_);
     points_ = new PointsPanel(session_, *picture_);
     level_ = new LevelPanel(session_, *picture_);
+    match_ = new MatchPanel(session_);
     master_ = new MasterPanel(session_, queue_);
     for (QWidget* panel :
-         std::initializer_list<QWidget*>{gather_, rig_, points_, level_, new SeamsPanel(session_), master_}) {
+         std::initializer_list<QWidget*>{gather_, rig_, points_, level_, match_, new SeamsPanel(session_), master_}) {
         auto* scroll = new QScrollArea;
         scroll->setWidgetResizable(true);
         scroll->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);

@@ -23,6 +23,7 @@ class RigView;
 class PointsPanel;
 class PointsDesk;
 class LevelPanel;
+class MatchPanel;
 class ResidualLane;
 
 /// The window: orbit rail above, picture and the station's panel, timeline below. Owns what lives as long as
@@ -45,6 +46,7 @@ class MainWindow : public QMainWindow {
     void show_align(bool on);
     PointsPanel& points() { return *points_; }
     LevelPanel& level() { return *level_; }
+    MatchPanel& match() { return *match_; }
     PointsDesk& desk() { return *desk_; }
     AlignStrip& align_strip() { return *align_; }
     QList<QAction*> all_actions() const { return actions_; }
@@ -96,6 +98,7 @@ class MainWindow : public QMainWindow {
     PointsPanel* points_;
     PointsDesk* desk_;
     LevelPanel* level_;
+    MatchPanel* match_;
     ResidualLane* lane_;
     MasterPanel* master_;
     QButtonGroup* modes_;

@@ -3,6 +3,7 @@
 #include "app/command_palette.h"
 #include "app/gather_panel.h"
 #include "app/level_panel.h"
+#include "app/match_panel.h"
 #include "app/main_window.h"
 #include "app/master_panel.h"
 #include "app/points_desk.h"
@@ -177,6 +178,11 @@ void MainWindow::make_actions() {
                [this] { level_->steady(SteadySource::footage); });
     level_work("Steady from the motion record", QKeySequence("Shift+Y"),
                [this] { level_->steady(SteadySource::record); });
+    go->addAction(action("Match the cameras' colours", QKeySequence("E"), [this] {
+        set_station(Station::match);
+        match_->match_now();
+    }));
+    go->addAction(action("Show matched or as shot", QKeySequence("B"), [this] { match_->toggle_as_shot(); }));
     go->addSeparator();
     go->addAction(action("Load a rig file…", {}, [this] { rig_->load_rig_file(); }));
     go->addAction(action("Save the rig as a file…", {}, [this] { rig_->save_rig_file(); }));

@@ -13,8 +13,8 @@ constexpr double kBody = 8.5; ///< radius of a station's disc
 }
 
 QString station_name(Station station) {
-    static const std::array<const char*, kStations> names = {"Gather", "Rig",   "Points",
-                                                             "Level",  "Seams", "Master"};
+    static const std::array<const char*, kStations> names = {"Gather", "Rig",   "Points", "Level",
+                                                             "Match",  "Seams", "Master"};
     return names[std::size_t(station)];
 }
 
@@ -90,11 +90,18 @@ void OrbitRail::refresh() {
     const Vec3 up = rotation_of(shot->orientation) * Vec3(0, -1, 0);
     const double lean = degrees(std::acos(std::clamp(-up.y(), -1.0, 1.0)));
     states_[3] = {assigned > 0 ? 1.0 : 0, QString("%1° lean").arg(lean, 0, 'f', 1), false};
+    const bool matched = std::any_of(shot->cameras.begin(), shot->cameras.end(),
+                                     [](const ShotCamera& c) { return !c.colour.gains.empty(); });
+    states_[4] = {matched ? 1.0 : 0.0,
+                  !matched || !shot->match.on ? QString("as shot")
+                  : shot->match.apart_ev      ? QString("%1 EV apart").arg(*shot->match.apart_ev, 0, 'f', 2)
+                                              : QString("matched"),
+                  false};
     const double covered = covered_share();
-    states_[4] = {covered,
+    states_[5] = {covered,
                   covered > 0.9995 ? "no holes" : QString("%1 % open").arg(100 * (1 - covered), 0, 'f', 1),
                   covered <= 0.9995};
-    states_[5] = {deliverables_ ? double(rendered_) / deliverables_ : 0,
+    states_[6] = {deliverables_ ? double(rendered_) / deliverables_ : 0,
                   deliverables_ ? QString("%1 of %2 done").arg(rendered_).arg(deliverables_)
                                 : "nothing to render",
                   false};

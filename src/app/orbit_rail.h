@@ -9,8 +9,8 @@
 
 namespace porb::app {
 
-enum class Station { gather, rig, points, level, seams, master };
-inline constexpr int kStations = 6;
+enum class Station { gather, rig, points, level, match, seams, master };
+inline constexpr int kStations = 7;
 QString station_name(Station station);
 
 /// The way through the work, drawn as a shallow orbit with a body for each station: how far it is, and its

@@ -66,6 +66,7 @@ int main(int argc, char** argv) {
     cli::add_rig_verbs(app, cancel);
     cli::add_solve_verbs(app, cancel);
     cli::add_level_verbs(app, cancel);
+    cli::add_match_verbs(app, cancel);
     cli::add_picture_verbs(app, cancel);
     cli::add_file_verbs(app, cancel);
     try {

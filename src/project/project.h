@@ -7,6 +7,7 @@
 #include "media/writer.h"
 #include "optics/rig.h"
 #include "project/calibrating.h"
+#include "project/colour.h"
 
 #include <memory>
 #include <optional>
@@ -51,6 +52,7 @@ struct ShotCamera {
     bool used = true;
     bool lens_locked = false, pose_locked = false; ///< edits and solves leave them alone
     std::array<Origin, kCameraValues> origins;     ///< by CameraValue
+    CameraColour colour;
     std::string extra_json;
     bool operator==(const ShotCamera&) const = default;
 };
@@ -91,6 +93,7 @@ struct Shot {
     std::vector<PointRegion> regions;
     SolveSettings solving;
     std::vector<KeptSolve> solves; ///< oldest first
+    MatchSettings match;
     std::string extra_json;
     bool operator==(const Shot&) const = default;
 };

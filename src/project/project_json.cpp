@@ -6,6 +6,7 @@
 #include "media/sequence.h"
 #include "optics/rig_json.h"
 #include "project/calibrating_json.h"
+#include "project/colour_json.h"
 #include "project/json_parts.h"
 #include "project/origins.h"
 
@@ -102,6 +103,7 @@ Json camera_json(const ShotCamera& c) {
     for (int v = 0; v < kCameraValues; ++v)
         if (const Origin& o = origin_of(c, CameraValue(v)); !(o == Origin{}))
             j["origins"][name_of(CameraValue(v))] = {{"kind", name_of(o.kind)}, {"detail", o.detail}};
+    if (!(c.colour == CameraColour{})) j["colour"] = colour_json(c.colour);
     put_extra(j, c.extra_json);
     return j;
 }
@@ -131,8 +133,9 @@ ShotCamera camera_from(const JsonPlace& place) {
             origin_of(c, CameraValue(v)) = {*kind, one.at("detail").text(1024)};
         }
     }
+    if (place.has("colour")) c.colour = colour_from(place.at("colour"));
     c.extra_json = extra_of(place, {"camera", "media", "offset_s", "reach_deg", "feather_deg", "used",
-                                    "drift_ppm", "lens_locked", "pose_locked", "origins"});
+                                    "drift_ppm", "lens_locked", "pose_locked", "origins", "colour"});
     return c;
 }
 
@@ -179,6 +182,7 @@ Json shot_json(const Shot& s, const fs::path& folder) {
     if (s.profile) j["profile"] = rig_to_json(*s.profile);
     if (s.motion) j["motion"] = motion_json(*s.motion, folder);
     put_calibrating(j, s);
+    if (!(s.match == MatchSettings{})) j["match"] = match_json(s.match);
     put_extra(j, s.extra_json);
     return j;
 }
@@ -213,10 +217,28 @@ Shot shot_from(const JsonPlace& place) {
     if (place.has("profile")) s.profile = rig_from_json(place.at("profile"));
     if (place.has("motion")) s.motion = motion_from(place.at("motion"));
     read_calibrating(place, s);
-    s.extra_json = extra_of(place, {"orientation_keys", "steady", "points",  "lines",   "regions",
-                                    "solving",          "solves", "id",      "name",    "rig",
-                                    "cameras",          "rate",   "in_s",    "out_s",   "orientation",
-                                    "agree_distance_m", "sound",  "markers", "profile", "motion"});
+    if (place.has("match")) s.match = match_from(place.at("match"));
+    s.extra_json = extra_of(place, {"orientation_keys",
+                                    "steady",
+                                    "points",
+                                    "lines",
+                                    "regions",
+                                    "solving",
+                                    "solves",
+                                    "id",
+                                    "name",
+                                    "rig",
+                                    "cameras",
+                                    "rate",
+                                    "in_s",
+                                    "out_s",
+                                    "orientation",
+                                    "agree_distance_m",
+                                    "sound",
+                                    "markers",
+                                    "profile",
+                                    "motion",
+                                    "match"});
     return s;
 }
 

@@ -1,6 +1,9 @@
 #include "stitch/blend_kernel.h"
 
+#include "picture/transfer.h"
+
 #include <array>
+#include <cmath>
 #include <cstring>
 
 #undef HWY_TARGET_INCLUDE
@@ -125,12 +128,14 @@ HWY_ATTR HWY_INLINE V4 linear_sample(const Half* p, std::ptrdiff_t stride, const
 
 struct alignas(64) Spots {
     std::int32_t offset[kSegment], phase_u[kSegment], phase_v[kSegment];
+    float rim[kSegment]; ///< what undoing the falloff multiplies a tone's scale by
 };
 
-/// Where each of a segment's pixels reads from: offset of the first tap in pixels, and the filter phases.
+/// Where each of a segment's pixels reads from: offset of the first tap in pixels, and the filter phases;
+/// with a tone, what its rim does there too.
 template <Filter filter>
 HWY_ATTR HWY_INLINE void find_spots(const BlendPlan& plan, const Contribution& c, int width, int height,
-                                    Spots& spots) {
+                                    const CameraTone& tone, Spots& spots) {
     const hn::CappedTag<float, kSegment> d;
     const hn::RebindToSigned<decltype(d)> di;
     constexpr int kBefore = filter == Filter::cubic ? 1 : 0, kReads = filter == Filter::cubic ? 4 : 2;
@@ -158,6 +163,14 @@ HWY_ATTR HWY_INLINE void find_spots(const BlendPlan& plan, const Contribution& c
             u = hn::MulAdd(hn::MulAdd(hn::Set(d, a_u), t, hn::Set(d, b_u)), t, hn::Set(d, c.u[0]));
             v = hn::MulAdd(hn::MulAdd(hn::Set(d, a_v), t, hn::Set(d, b_v)), t, hn::Set(d, c.v[0]));
         }
+        if (!tone.plain) {
+            const auto du = hn::Sub(u, hn::Set(d, tone.centre_u)), dv = hn::Sub(v, hn::Set(d, tone.centre_v));
+            const auto q = hn::Min(hn::Mul(hn::MulAdd(du, du, hn::Mul(dv, dv)), hn::Set(d, tone.per_radius2)),
+                                   hn::Set(d, kFarthestQ));
+            auto rim = hn::MulAdd(q, hn::Set(d, tone.rim[2]), hn::Set(d, tone.rim[1]));
+            rim = hn::MulAdd(q, rim, hn::Set(d, tone.rim[0]));
+            hn::Store(hn::MulAdd(q, rim, hn::Set(d, 1.0f)), d, spots.rim + i);
+        }
         const auto x = place(u, width, spots.phase_u + i), y = place(v, height, spots.phase_v + i);
         hn::Store(hn::Add(hn::Mul(y, hn::Set(di, width)), x), di, spots.offset + i);
     }
@@ -178,14 +191,34 @@ struct Pixels {
     const Half* base;
     std::ptrdiff_t stride; ///< in halves
     int width, height;
+    CameraTone tone;
+    alignas(16) float scale[4]; ///< of the tone; 0 for alpha
 };
+
+/// A pixel with its camera's tone (stitch/tone.h); alpha stays.
+HWY_ATTR HWY_INLINE V4 toned(V4 e, const float* scale, float rim) {
+    alignas(16) static constexpr float kAlpha[4] = {0, 0, 0, 1},
+                                       kFoot[4] = {kCurveFoot, kCurveFoot, kCurveFoot, 0};
+    const D4 d;
+    const V4 s = hn::MulAdd(hn::Set(d, rim), hn::Load(d, scale), hn::Load(d, kAlpha)),
+             foot = hn::Load(d, kFoot);
+    const V4 curve = hn::MulSub(s, hn::Add(e, foot), foot);
+    const V4 slope = hn::MulAdd(hn::Mul(foot, hn::Set(d, 1 / kFootEnd)), hn::Sub(s, hn::Set(d, 1.0f)), s);
+    return hn::IfThenElse(hn::Lt(e, hn::Set(d, kFootEnd)), hn::Mul(slope, e), curve);
+}
 
 template <Filter filter>
 class Blender {
   public:
-    Blender(const BlendPlan& plan, std::span<const Picture> sources) : plan_(plan) {
-        for (const Picture& p : sources)
-            sources_.push_back({p.row(0), std::ptrdiff_t(p.width()) * 4, p.width(), p.height()});
+    Blender(const BlendPlan& plan, std::span<const Picture> sources, std::span<const CameraTone> tones)
+        : plan_(plan) {
+        for (std::size_t i = 0; i < sources.size(); ++i) {
+            const Picture& p = sources[i];
+            Pixels pixels{p.row(0), std::ptrdiff_t(p.width()) * 4, p.width(), p.height(), {}, {0, 0, 0, 0}};
+            if (!tones.empty()) pixels.tone = tones[i];
+            std::copy(pixels.tone.scale, pixels.tone.scale + 3, pixels.scale);
+            sources_.push_back(pixels);
+        }
     }
 
     HWY_ATTR void segment(const Segment& segment, int count, Half* to) {
@@ -203,7 +236,12 @@ class Blender {
   private:
     HWY_ATTR void alone(const Contribution& c, Half* to) {
         const Pixels& source = sources_[c.camera];
-        find_spots<filter>(plan_, c, source.width, source.height, spots_);
+        find_spots<filter>(plan_, c, source.width, source.height, source.tone, spots_);
+        if (!source.tone.plain) {
+            for (int i = 0; i < kSegment; ++i)
+                store(toned(at(source, i), source.scale, spots_.rim[i]), to + 4 * i);
+            return;
+        }
 #if HWY_MAX_BYTES >= 32
         const hn::FixedTag<float, 8> d8; // two pixels are finished together
         const hn::Rebind<hwy::float16_t, decltype(d8)> dh;
@@ -222,12 +260,14 @@ class Blender {
         alignas(64) float sum[kSegment * 4] = {};
         for (std::uint32_t k = 0; k < contributions; ++k, ++c) {
             const Pixels& source = sources_[c->camera];
-            find_spots<filter>(plan_, *c, source.width, source.height, spots_);
+            find_spots<filter>(plan_, *c, source.width, source.height, source.tone, spots_);
             const float* weights = plan_.weights.data() + c->weights;
             for (int i = 0; i < count; ++i) {
                 const float w = c->full ? 1.0f : weights[i];
                 if (w <= 0) continue;
-                hn::Store(hn::MulAdd(at(source, i), hn::Set(d, w), hn::Load(d, sum + 4 * i)), d, sum + 4 * i);
+                V4 v = at(source, i);
+                if (!source.tone.plain) v = toned(v, source.scale, spots_.rim[i]);
+                hn::Store(hn::MulAdd(v, hn::Set(d, w), hn::Load(d, sum + 4 * i)), d, sum + 4 * i);
             }
         }
         for (int i = 0; i < count; ++i) store(hn::Load(d, sum + 4 * i), to + 4 * i);
@@ -251,10 +291,10 @@ class Blender {
 /// Rows are followed in narrow columns, so that the source pixels which neighbouring rows share stay in the
 /// nearest cache.
 template <Filter filter>
-HWY_ATTR void blend(const BlendPlan& plan, std::span<const Picture> sources, int begin, int end,
-                    Picture& out) {
+HWY_ATTR void blend(const BlendPlan& plan, std::span<const Picture> sources,
+                    std::span<const CameraTone> tones, int begin, int end, Picture& out) {
     constexpr int kColumn = 8;
-    Blender<filter> blender(plan, sources);
+    Blender<filter> blender(plan, sources, tones);
     for (int first = 0; first < plan.segments_per_row; first += kColumn)
         for (int y = begin; y < end; ++y) {
             const Segment* row = plan.segments.data() + std::size_t(y) * std::size_t(plan.segments_per_row);
@@ -264,13 +304,13 @@ HWY_ATTR void blend(const BlendPlan& plan, std::span<const Picture> sources, int
         }
 }
 
-HWY_ATTR void BlendLinear(const BlendPlan& plan, std::span<const Picture> sources, int begin, int end,
-                          Picture& out) {
-    blend<Filter::linear>(plan, sources, begin, end, out);
+HWY_ATTR void BlendLinear(const BlendPlan& plan, std::span<const Picture> sources,
+                          std::span<const CameraTone> tones, int begin, int end, Picture& out) {
+    blend<Filter::linear>(plan, sources, tones, begin, end, out);
 }
-HWY_ATTR void BlendCubic(const BlendPlan& plan, std::span<const Picture> sources, int begin, int end,
-                         Picture& out) {
-    blend<Filter::cubic>(plan, sources, begin, end, out);
+HWY_ATTR void BlendCubic(const BlendPlan& plan, std::span<const Picture> sources,
+                         std::span<const CameraTone> tones, int begin, int end, Picture& out) {
+    blend<Filter::cubic>(plan, sources, tones, begin, end, out);
 }
 
 } // namespace porb::HWY_NAMESPACE
@@ -281,16 +321,17 @@ namespace porb {
 HWY_EXPORT(BlendLinear);
 HWY_EXPORT(BlendCubic);
 
-void blend_rows(const BlendPlan& plan, std::span<const Picture> sources, Filter filter, int begin, int end,
-                Picture& out) {
+void blend_rows(const BlendPlan& plan, std::span<const Picture> sources, std::span<const CameraTone> tones,
+                Filter filter, int begin, int end, Picture& out) {
     if (filter == Filter::linear)
-        HWY_DYNAMIC_DISPATCH(BlendLinear)(plan, sources, begin, end, out);
+        HWY_DYNAMIC_DISPATCH(BlendLinear)(plan, sources, tones, begin, end, out);
     else
-        HWY_DYNAMIC_DISPATCH(BlendCubic)(plan, sources, begin, end, out);
+        HWY_DYNAMIC_DISPATCH(BlendCubic)(plan, sources, tones, begin, end, out);
 }
 
-void blend_rows_reference(const BlendPlan& plan, std::span<const Picture> sources, Filter filter, int begin,
-                          int end, Picture& out) {
+void blend_rows_reference(const BlendPlan& plan, std::span<const Picture> sources,
+                          std::span<const CameraTone> tones, std::span<const std::array<double, 2>> falloffs,
+                          Filter filter, int begin, int end, Picture& out) {
     const int before = filter == Filter::cubic ? 1 : 0, reads = filter == Filter::cubic ? 4 : 2;
     for (int y = begin; y < end; ++y)
         for (int x = 0; x < plan.width; ++x) {
@@ -315,6 +356,7 @@ void blend_rows_reference(const BlendPlan& plan, std::span<const Picture> source
                 };
                 const auto wu = weights(u - 0.5 - std::floor(u - 0.5)),
                            wv = weights(v - 0.5 - std::floor(v - 0.5));
+                double one[4] = {};
                 for (int r = 0; r < reads; ++r)
                     for (int q = 0; q < reads; ++q) {
                         const int sx =
@@ -322,9 +364,22 @@ void blend_rows_reference(const BlendPlan& plan, std::span<const Picture> source
                         const int sy =
                             std::clamp(int(std::floor(v - 0.5)) - before + r, 0, source.height() - 1);
                         const Rgba p = pixel_at(source, sx, sy);
-                        const double f = w * wu[std::size_t(q)] * wv[std::size_t(r)];
-                        sum[0] += f * p.r, sum[1] += f * p.g, sum[2] += f * p.b, sum[3] += f * p.a;
+                        const double f = wu[std::size_t(q)] * wv[std::size_t(r)];
+                        one[0] += f * p.r, one[1] += f * p.g, one[2] += f * p.b, one[3] += f * p.a;
                     }
+                if (!tones.empty() && !tones[c.camera].plain) {
+                    const CameraTone& tone = tones[c.camera];
+                    const double far =
+                        (std::pow(u - double(tone.centre_u), 2) + std::pow(v - double(tone.centre_v), 2)) *
+                        double(tone.per_radius2);
+                    const auto& falloff = falloffs[c.camera];
+                    const double left = 1 + far * (falloff[0] + far * falloff[1]);
+                    for (int i3 = 0; i3 < 3; ++i3)
+                        one[i3] =
+                            double(encoded_from_linear(float(double(linear_from_encoded(float(one[i3]))) *
+                                                             std::pow(double(tone.scale[i3]), 2.4) / left)));
+                }
+                for (int i4 = 0; i4 < 4; ++i4) sum[i4] += w * one[i4];
             }
             set_pixel(out, x, y, {float(sum[0]), float(sum[1]), float(sum[2]), float(sum[3])});
         }

@@ -45,6 +45,7 @@ Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Se
     while (true) {
         out.plan = plan_for(key);
         out.sources.clear();
+        out.tones.clear();
         bool complete = true;
         for (const auto& camera : out.plan->cameras) {
             const ShotCamera& use = shot.cameras[camera.index];
@@ -72,6 +73,7 @@ Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Se
                 throw Error("is too small to be stitched", media->ref.path.string(),
                             "Use the original pictures");
             out.sources.push_back(*picture);
+            out.tones.push_back(tone_of(use, lens, shot.match, time, camera.level));
         }
         if (complete) return out;
     }
@@ -80,7 +82,7 @@ Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Se
 Picture Composer::blend(const Gathered& gathered) {
     Picture out(gathered.plan->width, gathered.plan->height, library_->pool());
     parallel_ranges(out.height(), kRowsAtATime, [&](int begin, int end) {
-        blend_rows(*gathered.plan, gathered.sources, gathered.filter, begin, end, out);
+        blend_rows(*gathered.plan, gathered.sources, gathered.tones, gathered.filter, begin, end, out);
     });
     return out;
 }

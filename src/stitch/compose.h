@@ -3,6 +3,7 @@
 #include "media/library.h"
 #include "project/span.h"
 #include "stitch/plan.h"
+#include "stitch/tone.h"
 
 #include <mutex>
 
@@ -23,6 +24,7 @@ class Composer {
     struct Gathered {
         std::shared_ptr<const BlendPlan> plan;
         std::vector<Picture> sources; ///< of plan->cameras
+        std::vector<CameraTone> tones;
         Filter filter = Filter::cubic;
     };
     Gathered gather(const Project& project, const Shot& shot, Seconds time, const View& view);

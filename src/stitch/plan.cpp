@@ -297,6 +297,7 @@ PlanKey plan_key(const Shot& shot, const View& view, Seconds time) {
         c.drift_ppm = 0;
         c.lens_locked = c.pose_locked = false;
         c.origins = {};
+        c.colour = {};
         c.extra_json.clear();
         if (!c.media.empty()) c.media = "media";
     }

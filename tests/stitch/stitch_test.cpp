@@ -70,9 +70,10 @@ TEST_CASE("the kernel does what the slow obvious way does") {
         sources.push_back(p);
     }
     Picture fast(plan.width, plan.height), slow(plan.width, plan.height);
-    blend_rows(plan, sources, filter, 0, plan.height, fast);
+    blend_rows(plan, sources, {}, filter, 0, plan.height, fast);
     const int step = width > 500 ? 9 : 1;
-    for (int y = 0; y < plan.height; y += step) blend_rows_reference(plan, sources, filter, y, y + 1, slow);
+    for (int y = 0; y < plan.height; y += step)
+        blend_rows_reference(plan, sources, {}, {}, filter, y, y + 1, slow);
     double worst = 0;
     for (int y = 0; y < plan.height; y += step)
         for (int x = 0; x < plan.width; ++x) {
@@ -81,6 +82,44 @@ TEST_CASE("the kernel does what the slow obvious way does") {
                               double(std::abs(a.a - b.a))});
         }
     CHECK(worst < 0.006); // positions in 1/256 pixel on pure noise, and halves
+}
+
+TEST_CASE("the kernel's tones are what the exact curve makes of gains and falloff") {
+    Rig rig = tiny_rig(200);
+    rig.cameras[0].pose.turn = {3, 7, 40};
+    Shot shot = assigned(rig);
+    shot.cameras[0].colour.gains = {{Seconds(0), {0.6, -0.3, 0.1}}};
+    shot.cameras[0].colour.falloff = {-0.15, -0.3};
+    shot.cameras[1].colour.exposure_ev = GENERATE(-0.8, 0.0);
+    shot.cameras[1].colour.falloff = {0.05, -0.5};
+    const BlendPlan plan = make_plan(plan_key(shot, map_view(GENERATE(256, 700), Filter::linear)));
+    std::vector<Picture> sources;
+    std::vector<CameraTone> tones;
+    std::vector<std::array<double, 2>> falloffs;
+    for (const auto& c : plan.cameras) {
+        Picture p = gradient(400, 200);
+        for (int l = 0; l < c.level; ++l) p = halved(p);
+        sources.push_back(p);
+        const ShotCamera& use = shot.cameras[c.index];
+        tones.push_back(tone_of(use, find_camera(rig, use.camera)->lens, shot.match, Seconds(0), c.level));
+        falloffs.push_back(use.colour.falloff);
+        CHECK_FALSE(tones.back().plain);
+    }
+    Picture fast(plan.width, plan.height), slow(plan.width, plan.height);
+    blend_rows(plan, sources, tones, Filter::linear, 0, plan.height, fast);
+    blend_rows_reference(plan, sources, tones, falloffs, Filter::linear, 0, plan.height, slow);
+    double worst = 0;
+    for (int y = 0; y < plan.height; ++y)
+        for (int x = 0; x < plan.width; ++x) {
+            const Rgba a = pixel_at(fast, x, y), b = pixel_at(slow, x, y);
+            worst = std::max({worst, double(std::abs(a.r - b.r)), double(std::abs(a.g - b.g)),
+                              double(std::abs(a.b - b.b)), double(std::abs(a.a - b.a))});
+        }
+    CHECK(worst < 0.006);
+    shot.match.on = false;
+    CHECK(tone_of(shot.cameras[0], rig.cameras[0].lens, shot.match, Seconds(0), 0).plain);
+    CHECK(plan_key(shot, map_view(256, Filter::linear)) ==
+          plan_key(assigned(rig), map_view(256, Filter::linear))); // colours never make a plan anew
 }
 
 TEST_CASE("parabolas are close enough to exact positions") {

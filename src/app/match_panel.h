@@ -1,0 +1,68 @@
+#pragma once
+
+#include "app/background_job.h"
+#include "app/panel.h"
+#include "app/session.h"
+#include "match/agree.h"
+
+#include <QCheckBox>
+
+class QComboBox;
+class QProgressBar;
+class QPushButton;
+class QSpinBox;
+class QTableWidget;
+
+namespace porb::app {
+
+class NumberField;
+
+/// How much neighbours differ in their overlaps, pair by pair: as shot and as it is now, EV.
+class AgreementPlot : public QWidget {
+  public:
+    explicit AgreementPlot(QWidget* parent = nullptr);
+    void show(const std::vector<PairAgreement>& pairs);
+    QSize sizeHint() const override;
+
+  protected:
+    void paintEvent(QPaintEvent*) override;
+
+  private:
+    std::vector<PairAgreement> pairs_;
+};
+
+/// Match: colours of all cameras brought together from what overlapping lenses see alike, and trimmed by
+/// hand.
+class MatchPanel : public Panel {
+    Q_OBJECT
+  public:
+    explicit MatchPanel(Session& session, QWidget* parent = nullptr);
+    void match_now();
+    void toggle_as_shot();
+    BackgroundJob& job() { return job_; }
+
+  private:
+    void refresh() override;
+    void show_agreement(const Shot& shot);
+    void show_cameras(const Shot& shot);
+    void show_busy();
+    std::vector<std::size_t> chosen() const; ///< rows; all when none is selected
+    void set(const QString& label, const std::function<void(MatchSettings&)>& work);
+    void trim(const QString& what, double CameraColour::*value, double ev);
+
+    Session& session_;
+    BackgroundJob job_;
+    std::vector<ColourMoment> moments_; ///< compared last,
+    std::string compared_;              ///< of this shot
+    QLabel *figure_, *as_shot_, *for_;
+    QPushButton *match_, *stop_, *clear_;
+    QProgressBar* progress_;
+    QCheckBox *on_, *falloff_, *over_time_;
+    QComboBox* reference_;
+    QSpinBox* samples_;
+    QTableWidget* table_;
+    NumberField *exposure_, *warmth_, *tint_;
+    AgreementPlot* plot_;
+};
+
+} // namespace porb::app
