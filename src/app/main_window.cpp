@@ -104,9 +104,10 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder)
     points_ = new PointsPanel(session_, *picture_);
     level_ = new LevelPanel(session_, *picture_);
     match_ = new MatchPanel(session_);
+    seams_ = new SeamsPanel(session_);
     master_ = new MasterPanel(session_, queue_);
     for (QWidget* panel :
-         std::initializer_list<QWidget*>{gather_, rig_, points_, level_, match_, new SeamsPanel(session_), master_}) {
+         std::initializer_list<QWidget*>{gather_, rig_, points_, level_, match_, seams_, master_}) {
         auto* scroll = new QScrollArea;
         scroll->setWidgetResizable(true);
         scroll->setHorizontalScrollBarPolicy(Qt::ScrollBarAlwaysOff);

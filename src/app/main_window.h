@@ -24,6 +24,7 @@ class PointsPanel;
 class PointsDesk;
 class LevelPanel;
 class MatchPanel;
+class SeamsPanel;
 class ResidualLane;
 
 /// The window: orbit rail above, picture and the station's panel, timeline below. Owns what lives as long as
@@ -99,6 +100,7 @@ class MainWindow : public QMainWindow {
     PointsDesk* desk_;
     LevelPanel* level_;
     MatchPanel* match_;
+    SeamsPanel* seams_;
     ResidualLane* lane_;
     MasterPanel* master_;
     QButtonGroup* modes_;

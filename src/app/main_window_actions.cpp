@@ -3,13 +3,14 @@
 #include "app/command_palette.h"
 #include "app/gather_panel.h"
 #include "app/level_panel.h"
-#include "app/match_panel.h"
 #include "app/main_window.h"
 #include "app/master_panel.h"
+#include "app/match_panel.h"
 #include "app/points_desk.h"
 #include "app/points_panel.h"
 #include "app/rig_panel.h"
 #include "app/rig_view.h"
+#include "app/seams_panel.h"
 
 #include "project/orientation.h"
 #include "solve/calibrate.h"
@@ -182,6 +183,8 @@ void MainWindow::make_actions() {
         set_station(Station::match);
         match_->match_now();
     }));
+    go->addAction(
+        action("Close parallax where lenses meet", QKeySequence("W"), [this] { seams_->toggle_flow(); }));
     go->addAction(action("Show matched or as shot", QKeySequence("B"), [this] { match_->toggle_as_shot(); }));
     go->addSeparator();
     go->addAction(action("Load a rig file…", {}, [this] { rig_->load_rig_file(); }));

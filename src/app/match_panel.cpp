@@ -16,7 +16,7 @@
 namespace porb::app {
 
 namespace {
-constexpr int kRowHeight = 17, kPlotHead = 20, kMostRows = 10;
+constexpr int kRowHeight = 17, kPlotHead = 20, kMostRows = 6;
 constexpr double kMostTrim = 4; ///< EV
 
 QString signed_ev(double ev) {
@@ -26,7 +26,7 @@ QString signed_ev(double ev) {
 
 AgreementPlot::AgreementPlot(QWidget* parent) : QWidget(parent) {
     setObjectName("agreement_plot");
-    setToolTip("Differences of brightness in the overlaps: open marks as shot, filled ones as it is now");
+    setToolTip("The pairs that differ most: open marks as shot, filled ones as it is now");
 }
 
 void AgreementPlot::show(const std::vector<PairAgreement>& pairs) {
@@ -141,8 +141,10 @@ MatchPanel::MatchPanel(Session& session, QWidget* parent)
     table_->horizontalHeaderItem(3)->setToolTip("Blue against green, EV");
     table_->horizontalHeaderItem(4)->setToolTip("Share of the light that the lens keeps at its rim");
     table_->verticalHeader()->hide();
-    table_->verticalHeader()->setDefaultSectionSize(24);
+    table_->verticalHeader()->setDefaultSectionSize(22);
     table_->horizontalHeader()->setSectionResizeMode(QHeaderView::Stretch);
+    table_->horizontalHeader()->setSectionResizeMode(0, QHeaderView::Fixed);
+    table_->setColumnWidth(0, 70);
     table_->setSelectionBehavior(QAbstractItemView::SelectRows);
     table_->setSelectionMode(QAbstractItemView::ExtendedSelection);
     table_->setEditTriggers(QAbstractItemView::NoEditTriggers);
@@ -290,10 +292,12 @@ void MatchPanel::show_agreement(const Shot& shot) {
     if (!known) {
         plot_->show({});
         figure_->setText(matched ? "matched" : "as shot");
-        as_shot_->setText(matched ? "Match again to see how far apart neighbours are" : "");
+        as_shot_->setText("Match again to see how far apart neighbours are");
+        as_shot_->setVisible(matched);
         return;
     }
     const MatchReport now = agreement(shot, moments_);
+    as_shot_->show();
     plot_->show(now.pairs);
     figure_->setText(QString("%1 EV").arg(now.after_ev, 0, 'f', 3));
     as_shot_->setText(QString("apart in overlaps; as shot %1 EV").arg(now.before_ev, 0, 'f', 3));

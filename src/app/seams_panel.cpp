@@ -43,6 +43,35 @@ SeamsPanel::SeamsPanel(Session& session, QWidget* parent)
     column()->addLayout(form);
     auto* whole = new QPushButton("Use all that the lens sees");
     column()->addWidget(whole);
+    group("PARALLAX");
+    flow_ = new QCheckBox("Close it where lenses meet");
+    flow_->setObjectName("flow_on");
+    flow_->setToolTip(
+        "Draws what is near a seam where the rig's centre would see it, by distances found in each "
+        "frame (W)");
+    column()->addWidget(flow_);
+    auto* flow_form = new QFormLayout;
+    const auto field = [&](const QString& label, const char* name, double low, double high, double step,
+                           int digits, const QString& unit, const QString& tip, double FlowSettings::*value) {
+        auto* f = new NumberField(low, high, step, digits, unit);
+        f->setObjectName(name);
+        f->setToolTip(tip);
+        flow_form->addRow(label, f);
+        connect(f, &NumberField::edited, this, [this, label, value](double v) {
+            change_flow(
+                "Parallax: " + label.toLower(), [value, v](FlowSettings& s) { s.*value = v; }, label);
+        });
+        connect(f, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
+        return f;
+    };
+    strength_ = field("Strength", "flow_strength", 0, 1, 0.05, 2, "",
+                      "0: the agree distance, 1: the distances found", &FlowSettings::strength);
+    zone_ = field("Zone", "flow_zone", 1, 90, 0.5, 1, "°", "How far from a seam it reaches, fading",
+                  &FlowSettings::zone_deg);
+    nearest_ = field("Nearest", "flow_nearest", 0.2, 100, 0.05, 2, " m",
+                     "Nearer things are taken to be there", &FlowSettings::nearest_m);
+    column()->addLayout(flow_form);
+    connect(flow_, &QCheckBox::clicked, this, &SeamsPanel::toggle_flow);
     connect(reach_, &NumberField::edited, this,
             [this](double v) { change("reach", "reach", [v](ShotCamera& c) { c.reach_deg = v; }); });
     connect(feather_, &NumberField::edited, this,
@@ -71,6 +100,19 @@ SeamsPanel::SeamsPanel(Session& session, QWidget* parent)
     });
     connect(&session_, &Session::project_changed, this, &SeamsPanel::refresh_if_seen);
     refresh();
+}
+
+void SeamsPanel::toggle_flow() {
+    const Shot* shot = session_.shot();
+    if (!shot) return;
+    const bool on = !shot->flow.on;
+    change_flow(on ? "Close parallax" : "Leave parallax", [on](FlowSettings& s) { s.on = on; });
+}
+
+void SeamsPanel::change_flow(const QString& label, const std::function<void(FlowSettings&)>& set,
+                             const QString& key) {
+    session_.edit_shot(
+        label, [&](Shot& s) { set(s.flow); }, key);
 }
 
 std::vector<std::size_t> SeamsPanel::chosen() const {
@@ -120,6 +162,11 @@ void SeamsPanel::refresh() {
         cell(2, QString::number(c.reach_deg, 'f', 1) + "°");
         cell(3, QString::number(c.feather_deg, 'f', 1) + "°");
     }
+    flow_->setChecked(shot->flow.on);
+    strength_->set_quietly(shot->flow.strength);
+    zone_->set_quietly(shot->flow.zone_deg);
+    nearest_->set_quietly(shot->flow.nearest_m);
+    for (auto* f : {strength_, zone_, nearest_}) f->setEnabled(shot->flow.on);
     const auto rows = chosen();
     if (rows.empty()) return;
     for_->setText(rows.size() == shot->cameras.size() ? "ALL CAMERAS"

@@ -3,6 +3,7 @@
 #include "app/panel.h"
 #include "app/session.h"
 
+#include <QCheckBox>
 #include <QTableWidget>
 
 namespace porb::app {
@@ -14,6 +15,7 @@ class SeamsPanel : public Panel {
     Q_OBJECT
   public:
     explicit SeamsPanel(Session& session, QWidget* parent = nullptr);
+    void toggle_flow();
 
   private:
     void refresh() override;
@@ -21,7 +23,10 @@ class SeamsPanel : public Panel {
     void change(const QString& what, const QString& key, const std::function<void(ShotCamera&)>& set);
     Session& session_;
     QTableWidget* table_;
-    NumberField *reach_, *feather_;
+    void change_flow(const QString& label, const std::function<void(FlowSettings&)>& set,
+                     const QString& key = {});
+    NumberField *reach_, *feather_, *strength_, *zone_, *nearest_;
+    QCheckBox* flow_;
     QLabel* for_;
 };
 

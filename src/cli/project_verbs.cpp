@@ -82,6 +82,8 @@ struct ShotWords {
     std::string project, name, in, out, rate, sound, rig;
     std::optional<double> yaw, pitch, roll, agree;
     std::vector<std::string> sources, offsets, reach, feather;
+    std::optional<bool> flow;
+    std::optional<double> flow_strength, flow_zone, flow_nearest;
 };
 
 void change_shot(const ShotWords& w) {
@@ -113,6 +115,10 @@ void change_shot(const ShotWords& w) {
         const auto [id, value] = id_and_value(word, "--reach");
         shot_camera(shot, id, "--reach").reach_deg = std::clamp(number_in(value, "--reach"), 0.0, 180.0);
     }
+    if (w.flow) shot.flow.on = *w.flow;
+    if (w.flow_strength) shot.flow.strength = *w.flow_strength;
+    if (w.flow_zone) shot.flow.zone_deg = *w.flow_zone;
+    if (w.flow_nearest) shot.flow.nearest_m = *w.flow_nearest;
     for (const auto& word : w.feather) {
         const auto [id, value] = id_and_value(word, "--feather");
         shot_camera(shot, id, "--feather").feather_deg = std::clamp(number_in(value, "--feather"), 0.0, 90.0);
@@ -195,6 +201,14 @@ void add_project_verbs(CLI::App& app) {
         verb->add_option("--offset", w->offsets, "ID=SECONDS: source time minus shot time");
         verb->add_option("--reach", w->reach, "ID=DEGREES: how far from its axis a lens is used");
         verb->add_option("--feather", w->feather, "ID=DEGREES: width of its transitions");
+        verb->add_option("--flow", w->flow,
+                         "on or off: close parallax where lenses meet, by distances found in each frame");
+        verb->add_option("--flow-strength", w->flow_strength, "0: the agree distance, 1: the distances found")
+            ->check(CLI::Range(0.0, 1.0));
+        verb->add_option("--flow-zone", w->flow_zone, "Degrees that it reaches from a seam, fading")
+            ->check(CLI::Range(1.0, 90.0));
+        verb->add_option("--flow-nearest", w->flow_nearest, "Metres; nearer things are taken to be there")
+            ->check(CLI::Range(0.2, 100.0));
         verb->add_option("--sound", w->sound, "Camera whose source's sound is kept, or 'none'");
         verb->callback([w] { change_shot(*w); });
     }

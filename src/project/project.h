@@ -8,6 +8,7 @@
 #include "optics/rig.h"
 #include "project/calibrating.h"
 #include "project/colour.h"
+#include "project/seams.h"
 
 #include <memory>
 #include <optional>
@@ -94,6 +95,7 @@ struct Shot {
     SolveSettings solving;
     std::vector<KeptSolve> solves; ///< oldest first
     MatchSettings match;
+    FlowSettings flow;
     std::string extra_json;
     bool operator==(const Shot&) const = default;
 };

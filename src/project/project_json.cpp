@@ -166,6 +166,19 @@ MotionSource motion_from(const JsonPlace& place) {
     return m;
 }
 
+Json flow_json(const FlowSettings& f) {
+    return {{"on", f.on}, {"strength", f.strength}, {"zone_deg", f.zone_deg}, {"nearest_m", f.nearest_m}};
+}
+FlowSettings flow_from(const JsonPlace& place) {
+    FlowSettings f;
+    place.must_be_object();
+    if (place.has("on")) f.on = place.at("on").boolean();
+    if (place.has("strength")) f.strength = place.at("strength").number(0, 1);
+    if (place.has("zone_deg")) f.zone_deg = place.at("zone_deg").number(1, 90);
+    if (place.has("nearest_m")) f.nearest_m = place.at("nearest_m").number(0.2, 100);
+    return f;
+}
+
 Json shot_json(const Shot& s, const fs::path& folder) {
     Json j = {{"id", s.id},
               {"name", s.name},
@@ -183,6 +196,7 @@ Json shot_json(const Shot& s, const fs::path& folder) {
     if (s.motion) j["motion"] = motion_json(*s.motion, folder);
     put_calibrating(j, s);
     if (!(s.match == MatchSettings{})) j["match"] = match_json(s.match);
+    if (!(s.flow == FlowSettings{})) j["flow"] = flow_json(s.flow);
     put_extra(j, s.extra_json);
     return j;
 }
@@ -218,6 +232,7 @@ Shot shot_from(const JsonPlace& place) {
     if (place.has("motion")) s.motion = motion_from(place.at("motion"));
     read_calibrating(place, s);
     if (place.has("match")) s.match = match_from(place.at("match"));
+    if (place.has("flow")) s.flow = flow_from(place.at("flow"));
     s.extra_json = extra_of(place, {"orientation_keys",
                                     "steady",
                                     "points",
@@ -238,7 +253,8 @@ Shot shot_from(const JsonPlace& place) {
                                     "markers",
                                     "profile",
                                     "motion",
-                                    "match"});
+                                    "match",
+                                    "flow"});
     return s;
 }
 

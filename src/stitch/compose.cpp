@@ -8,6 +8,8 @@ namespace porb {
 
 namespace {
 constexpr int kRowsAtATime = 16;
+constexpr std::size_t kMostZones = 3;
+constexpr int kZoneWidth = 4096; ///< what of a rim is kept clear depends on the view; zones must not
 
 std::string size_text(int width, int height) {
     return std::to_string(width) + " x " + std::to_string(height);
@@ -37,45 +39,89 @@ std::shared_ptr<const BlendPlan> Composer::plan_for(const PlanKey& key) {
     return plan;
 }
 
+std::shared_ptr<const SeamZones> Composer::zones_for(PlanKey key, const FlowSettings& settings) {
+    const Eye eye = key.view.eye;
+    key.view = {};
+    key.view.target = equirect_target(kZoneWidth);
+    key.view.eye = eye;
+    key.orientation = {};
+    key.row_turn = Vec3(0, 0, 0);
+    const std::lock_guard lock(zones_mutex_); // made once, however many ask
+    for (auto it = zones_.begin(); it != zones_.end(); ++it)
+        if (it->key == key && it->settings == settings) {
+            std::rotate(it, it + 1, zones_.end());
+            return zones_.back().zones;
+        }
+    auto zones = std::make_shared<const SeamZones>(key, settings);
+    if (zones_.size() >= kMostZones) zones_.erase(zones_.begin());
+    zones_.push_back({key, settings, zones});
+    return zones;
+}
+
+bool Composer::read(const Project& project, const Shot& shot, Seconds time,
+                    const std::vector<BlendPlan::PlanCamera>& cameras, PlanKey& key,
+                    std::vector<Picture>& sources, std::vector<CameraTone>& tones) {
+    sources.clear();
+    tones.clear();
+    bool complete = true;
+    for (const auto& camera : cameras) {
+        const ShotCamera& use = shot.cameras[camera.index];
+        const Media* media = find_media(project, use.media);
+        if (!media)
+            throw Error("has no media '" + use.media + "'", "camera " + use.camera, "Assign a source to it");
+        const auto picture = library_->picture(media->ref, shown_time(use, time, shot.rate), camera.level);
+        if (!picture) {
+            key.cameras[camera.index].media.clear();
+            complete = false;
+            continue;
+        }
+        const Lens& lens = find_camera(shot.rig, use.camera)->lens;
+        const int scale = 1 << camera.level;
+        const bool fits = (lens.width + scale - 1) / scale == picture->width() &&
+                          (lens.height + scale - 1) / scale == picture->height();
+        const MediaInfo info = fits ? MediaInfo() : library_->info(media->ref);
+        if (!fits)
+            throw Error("is " + size_text(info.width, info.height) + " pixels, the lens of camera " +
+                            use.camera + " is for " + size_text(lens.width, lens.height),
+                        media->ref.path.string(), "Load a rig for this size, or assign the right file");
+        if (picture->width() < 4 || picture->height() < 4)
+            throw Error("is too small to be stitched", media->ref.path.string(), "Use the original pictures");
+        sources.push_back(*picture);
+        tones.push_back(tone_of(use, lens, shot.match, time, camera.level));
+    }
+    return complete;
+}
+
+DistanceField Composer::distances_at(const Project& project, const Shot& shot, Seconds time, PlanKey& key) {
+    std::vector<Picture> sources;
+    std::vector<CameraTone> tones;
+    while (true) {
+        const auto zones = zones_for(key, shot.flow);
+        if (read(project, shot, time, zones->cameras(), key, sources, tones))
+            return zones->find(sources, tones);
+    }
+}
+
+DistanceField Composer::distances(const Project& project, const Shot& shot, Seconds time, Eye eye) {
+    if (!shot.flow.on) return {};
+    View view;
+    view.eye = eye;
+    PlanKey key = plan_key(shot, view, time);
+    return distances_at(project, shot, time, key);
+}
+
 Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Seconds time,
                                     const View& view) {
     PlanKey key = plan_key(shot, view, time);
     Gathered out;
     out.filter = view.filter;
     while (true) {
-        out.plan = plan_for(key);
-        out.sources.clear();
-        out.tones.clear();
-        bool complete = true;
-        for (const auto& camera : out.plan->cameras) {
-            const ShotCamera& use = shot.cameras[camera.index];
-            const Media* media = find_media(project, use.media);
-            if (!media)
-                throw Error("has no media '" + use.media + "'", "camera " + use.camera,
-                            "Assign a source to it");
-            const auto picture =
-                library_->picture(media->ref, shown_time(use, time, shot.rate), camera.level);
-            if (!picture) { // outside its duration: plan again without it
-                key.cameras[camera.index].media.clear();
-                complete = false;
-                continue;
-            }
-            const Lens& lens = find_camera(shot.rig, use.camera)->lens;
-            const int scale = 1 << camera.level;
-            const bool fits = (lens.width + scale - 1) / scale == picture->width() &&
-                              (lens.height + scale - 1) / scale == picture->height();
-            const MediaInfo info = fits ? MediaInfo() : library_->info(media->ref);
-            if (!fits)
-                throw Error("is " + size_text(info.width, info.height) + " pixels, the lens of camera " +
-                                use.camera + " is for " + size_text(lens.width, lens.height),
-                            media->ref.path.string(), "Load a rig for this size, or assign the right file");
-            if (picture->width() < 4 || picture->height() < 4)
-                throw Error("is too small to be stitched", media->ref.path.string(),
-                            "Use the original pictures");
-            out.sources.push_back(*picture);
-            out.tones.push_back(tone_of(use, lens, shot.match, time, camera.level));
-        }
-        if (complete) return out;
+        if (shot.flow.on) { // a plan of its own for each frame
+            const DistanceField distances = distances_at(project, shot, time, key);
+            out.plan = std::make_shared<const BlendPlan>(make_plan(key, &distances));
+        } else
+            out.plan = plan_for(key);
+        if (read(project, shot, time, out.plan->cameras, key, out.sources, out.tones)) return out;
     }
 }
 

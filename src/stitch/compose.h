@@ -2,6 +2,7 @@
 
 #include "media/library.h"
 #include "project/span.h"
+#include "stitch/distances.h"
 #include "stitch/plan.h"
 #include "stitch/tone.h"
 
@@ -31,6 +32,9 @@ class Composer {
     Picture blend(const Gathered& gathered);
 
     std::shared_ptr<const BlendPlan> plan_for(const PlanKey& key);
+    /// How far away things near seams are at that moment (they do not depend on the view but for its eye);
+    /// empty while the shot's flow is off.
+    DistanceField distances(const Project& project, const Shot& shot, Seconds time, Eye eye = Eye::mono);
     MediaLibrary& library() { return *library_; }
 
   private:
@@ -42,6 +46,20 @@ class Composer {
     std::mutex mutex_;
     std::vector<Kept> kept_; ///< oldest use first
     std::size_t limit_, bytes_ = 0;
+    struct Zones {
+        PlanKey key; ///< its view is of no account
+        FlowSettings settings;
+        std::shared_ptr<const SeamZones> zones;
+    };
+    /// Pictures and tones of these cameras; false, and `key` without them, when some are outside their
+    /// sources.
+    bool read(const Project& project, const Shot& shot, Seconds time,
+              const std::vector<BlendPlan::PlanCamera>& cameras, PlanKey& key, std::vector<Picture>& sources,
+              std::vector<CameraTone>& tones);
+    DistanceField distances_at(const Project& project, const Shot& shot, Seconds time, PlanKey& key);
+    std::shared_ptr<const SeamZones> zones_for(PlanKey key, const FlowSettings& settings);
+    std::mutex zones_mutex_;
+    std::vector<Zones> zones_; ///< oldest use first
 };
 
 /// Left above or beside right for stereo views, else the one picture: what a deliverable of that layout

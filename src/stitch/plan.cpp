@@ -3,6 +3,7 @@
 #include "base/angle.h"
 #include "base/parallel.h"
 #include "project/orientation.h"
+#include "stitch/distances.h"
 
 #include <mutex>
 
@@ -14,6 +15,11 @@ namespace {
 constexpr double kCoarsePixel = 2 * kPi / 960;
 constexpr int kMostLevels = 6;
 constexpr float kNearlyOne = 1 - 1e-6f;
+constexpr double kSameInverse = 1e-4; ///< 1/m
+
+double agree_inverse_m(const PlanKey& key) {
+    return key.agree_distance_m > 0 ? 1 / key.agree_distance_m : 0;
+}
 
 int support_px(Filter filter) {
     return filter == Filter::cubic ? 2 : 1;
@@ -23,7 +29,7 @@ int support_px(Filter filter) {
 struct PlanLens {
     LensMap map;
     Mat3 from_world; ///< world directions to the camera's
-    Vec3 position;   ///< entrance pupil in the camera's axes, over the agree distance
+    Vec3 position_m; ///< entrance pupil in the camera's axes
     double reach_rad, feather_deg;
     double rad_per_px; ///< near the rim: turns clearance into an angle
     double support;    ///< source pixels around a position that are read
@@ -32,7 +38,9 @@ struct PlanLens {
     Vec3 row_turn;  ///< of the plan's key, in the camera's axes
     double cos_far; ///< of the angle past which a direction is certainly not seen
 
-    Vec3 ray(const Vec3& world) const { return from_world * world - position; }
+    Vec3 ray(const Vec3& world, double inverse_m) const {
+        return from_world * world - inverse_m * position_m;
+    }
 };
 
 /// Source pixels kept clear of the rim at full size; the place of seams must not depend on a picture's size.
@@ -93,16 +101,14 @@ std::vector<PlanLens> plan_lenses(const PlanKey& key) {
         const Camera* camera = find_camera(key.rig, use.camera);
         const LensMap map(camera->lens);
         const Mat3 to_camera = rotation_of(camera->pose.turn).transpose();
-        const Vec3 offset =
-            key.agree_distance_m > 0 ? Vec3(camera->pose.position_m / key.agree_distance_m) : Vec3(0, 0, 0);
         const double t = map.theta_max();
         const double rim_slope =
             std::max((map.radius(t) - map.radius(0.98 * t)) / (0.02 * t), 0.05 * camera->lens.focal_px);
         int level = 0; // so that a picture smaller than its source takes the mean of what it covers
         while (level < kMostLevels && (1 << (level + 1)) <= target_angle * camera->lens.focal_px * 1.3)
             ++level;
-        lenses.push_back({map, to_camera * to_shot, to_camera * offset, radians(use.reach_deg),
-                          std::max(use.feather_deg, 1e-3), 1 / rim_slope,
+        lenses.push_back({map, to_camera * to_shot, to_camera * camera->pose.position_m,
+                          radians(use.reach_deg), std::max(use.feather_deg, 1e-3), 1 / rim_slope,
                           double(support_px(key.view.filter) << level), level, i, to_camera * key.row_turn,
                           std::cos(std::min(kPi, t + kFarPast))});
     }
@@ -123,9 +129,10 @@ Region whole_region(const View& view) {
 
 class RowPlanner {
   public:
-    RowPlanner(const View& view, const std::vector<PlanLens>& lenses)
-        : map_(view.target), region_(whole_region(view)), lenses_(lenses),
-          exact_(map_.pixel_angle() > kCoarsePixel) {}
+    RowPlanner(const PlanKey& key, const std::vector<PlanLens>& lenses, const DistanceField* distances)
+        : map_(key.view.target), region_(whole_region(key.view)), lenses_(lenses),
+          exact_(map_.pixel_angle() > kCoarsePixel), agree_(agree_inverse_m(key)), distances_(distances),
+          to_rig_(rotation_of(key.orientation).transpose()) {}
 
     void plan_row(int y, Piece& piece) const {
         for (int x = 0; x < region_.width; x += kSegment) plan_segment(x, y, piece);
@@ -134,6 +141,7 @@ class RowPlanner {
   private:
     struct Node {
         bool any = false; ///< the target has a direction here
+        double inverse_m = 0;
         std::vector<Landing> at;
     };
 
@@ -142,8 +150,17 @@ class RowPlanner {
         const auto d = map_.direction({x + region_.x, y + region_.y});
         n.any = d.has_value();
         n.at.resize(lenses_.size());
-        for (std::size_t l = 0; l < lenses_.size(); ++l)
-            n.at[l] = n.any ? land(lenses_[l], lenses_[l].ray(*d)) : Landing{{0, 0}, -1e9};
+        n.inverse_m = n.any && distances_ ? distances_->at(to_rig_ * *d) : agree_;
+        for (std::size_t l = 0; l < lenses_.size(); ++l) {
+            if (!n.any) {
+                n.at[l] = {{0, 0}, -1e9};
+                continue;
+            }
+            n.at[l] = land(lenses_[l], lenses_[l].ray(*d, agree_));
+            if (std::abs(n.inverse_m - agree_) < kSameInverse || n.at[l].inside_deg < 0) continue;
+            const Landing there = land(lenses_[l], lenses_[l].ray(*d, n.inverse_m));
+            n.at[l] = {there.px, std::min(n.at[l].inside_deg, there.inside_deg > 0 ? 1e9 : there.inside_deg)};
+        }
         return n;
     }
 
@@ -172,9 +189,10 @@ class RowPlanner {
         // extrapolation).
         const Node nodes[3] = {node(x0 + 0.5, cy), node(x0 + 8.0, cy), node(x0 + 15.5, cy)};
         const bool whole = nodes[0].any && nodes[1].any && nodes[2].any;
+        const bool exact = exact_ || uneven(nodes);
 
         // Clear of every edge and transition at all three nodes: one lens supplies the segment alone.
-        if (whole && !exact_) {
+        if (whole && !exact) {
             for (std::size_t l = 0; l < count; ++l)
                 if (alone(nodes, l)) {
                     piece.contributions.push_back(parabola(nodes, l, true));
@@ -200,7 +218,7 @@ class RowPlanner {
             const float* w = &all[l * kSegment];
             if (std::all_of(w, w + kSegment, [](float v) { return v <= 0; })) continue;
             const bool full = std::all_of(w, w + kSegment, [](float v) { return v >= kNearlyOne; });
-            Contribution c = whole && !exact_ ? parabola(nodes, l, full) : positions(each, l, full, piece);
+            Contribution c = whole && !exact ? parabola(nodes, l, full) : positions(each, l, full, piece);
             if (!full) {
                 c.weights = std::uint32_t(piece.weights.size());
                 piece.weights.insert(piece.weights.end(), w, w + kSegment);
@@ -208,6 +226,12 @@ class RowPlanner {
             piece.contributions.push_back(c);
         }
         piece.segments.push_back({first, std::uint32_t(piece.contributions.size()) - first});
+    }
+
+    /// Distances differ along the segment, so that no parabola runs through its places.
+    static bool uneven(const Node (&nodes)[3]) {
+        return std::abs(nodes[0].inverse_m - nodes[1].inverse_m) > kSameInverse ||
+               std::abs(nodes[2].inverse_m - nodes[1].inverse_m) > kSameInverse;
     }
 
     /// Lens l has weight 1 all along: well inside its reach, and no other within its feather of being as far
@@ -266,6 +290,9 @@ class RowPlanner {
     Region region_;
     const std::vector<PlanLens>& lenses_;
     bool exact_;
+    double agree_; ///< 1/m
+    const DistanceField* distances_;
+    Mat3 to_rig_;
     mutable std::vector<double> raw_;
 };
 
@@ -321,7 +348,7 @@ std::vector<std::size_t> contributing_cameras(const PlanKey& key) {
     return indices;
 }
 
-BlendPlan make_plan(const PlanKey& key) {
+BlendPlan make_plan(const PlanKey& key, const DistanceField* distances) {
     BlendPlan plan;
     const Region region = whole_region(key.view);
     plan.width = region.width;
@@ -332,7 +359,7 @@ BlendPlan make_plan(const PlanKey& key) {
     const int pieces = (plan.height + kRowsOfPiece - 1) / kRowsOfPiece;
     std::vector<Piece> made{std::size_t(pieces)};
     parallel_ranges(pieces, 1, [&](int begin, int end) {
-        const RowPlanner planner(key.view, lenses);
+        const RowPlanner planner(key, lenses, distances);
         for (int p = begin; p < end; ++p)
             for (int y = p * kRowsOfPiece; y < std::min((p + 1) * kRowsOfPiece, plan.height); ++y)
                 planner.plan_row(y, made[std::size_t(p)]);
@@ -359,22 +386,23 @@ BlendPlan make_plan(const PlanKey& key) {
 struct Coverage::Impl {
     std::vector<PlanLens> lenses;
     std::size_t cameras;
+    double agree; ///< 1/m
 };
 
 Coverage::Coverage(const PlanKey& key)
-    : impl_(std::make_unique<Impl>(Impl{plan_lenses(key), key.cameras.size()})) {}
+    : impl_(std::make_unique<Impl>(Impl{plan_lenses(key), key.cameras.size(), agree_inverse_m(key)})) {}
 Coverage::~Coverage() = default;
 
 std::vector<double> Coverage::inside_deg(const Vec3& world_direction) const {
     std::vector<double> inside(impl_->cameras, -1);
     for (const auto& lens : impl_->lenses)
-        inside[lens.index] = land(lens, lens.ray(world_direction)).inside_deg;
+        inside[lens.index] = land(lens, lens.ray(world_direction, impl_->agree)).inside_deg;
     return inside;
 }
 
 int Coverage::lenses_at(const Vec3& world_direction) const {
     return int(std::count_if(impl_->lenses.begin(), impl_->lenses.end(), [&](const PlanLens& lens) {
-        return land(lens, lens.ray(world_direction)).inside_deg > 0;
+        return land(lens, lens.ray(world_direction, impl_->agree)).inside_deg > 0;
     }));
 }
 

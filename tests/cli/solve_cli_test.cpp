@@ -169,3 +169,36 @@ TEST_CASE("levelling by command: upside down, facing, keys, drawn lines") {
            orientation_at(load_project(project).shots[0], Seconds(0)).transpose() * Vec3(0, -1, 0))
               .norm() < 1e-3);
 }
+
+TEST_CASE("the command line matches colours, trims them and shows them as shot") {
+    const TempFolder folder;
+    const std::string dir = folder.path().string(), project = dir + "/hall_ring.porb";
+    porbit("simulate hall --rig ring-of-six --size 160 --seconds 2 --rate 1 --crf 12 --faults "
+           "exposure,white-balance,vignetting --seed 5 --truth-width 0 --out " +
+           dir);
+    const std::string said = porbit("match " + project + " --samples 2 --report " + dir + "/m.json");
+    CHECK(said.find("overlaps differ by") != std::string::npos);
+    const Json report = parse_json(read_text_file(dir + "/m.json"), "m.json");
+    const JsonPlace root(report, "m.json");
+    CHECK(root.at("after_ev").number(0, 9) < 0.4 * root.at("before_ev").number(0, 9));
+    CHECK(root.at("cameras").size() == 6);
+    const Shot matched = load_project(project).shots[0];
+    CHECK(matched.match.apart_ev);
+    CHECK(matched.cameras[3].colour.gains.size() == 1);
+
+    porbit("match " + project + " --exposure B=0.5 --warmth all=-0.1");
+    const Shot trimmed = load_project(project).shots[0];
+    CHECK(trimmed.cameras[1].colour.exposure_ev == 0.5);
+    CHECK(trimmed.cameras[5].colour.warmth_ev == -0.1);
+    CHECK(trimmed.cameras[1].colour.gains == matched.cameras[1].colour.gains); // nothing was solved
+    porbit("match " + project + " --off");
+    CHECK_FALSE(load_project(project).shots[0].match.on);
+    porbit("match " + project + " --clear");
+    CHECK(load_project(project).shots[0].cameras[1].colour == CameraColour{});
+
+    const std::string before = read_text_file(project);
+    CHECK(porbit("match " + project + " --reference Z", 1).find("Z") != std::string::npos);
+    CHECK(porbit("match " + project + " --exposure Z=1", 1).find("not a camera") != std::string::npos);
+    porbit("match " + project + " --exposure A=bright", 2);
+    CHECK(read_text_file(project) == before);
+}

@@ -1,0 +1,300 @@
+#include "stitch/distances.h"
+
+#include "base/angle.h"
+#include "base/parallel.h"
+
+#include <opencv2/calib3d.hpp>
+#include <opencv2/imgproc.hpp>
+
+#include <cmath>
+
+namespace porb {
+
+namespace {
+
+constexpr int kFieldWidth = 1024;         ///< 0.35 degrees
+constexpr double kStripStep_rad = 0.0035; ///< 0.2 degrees
+constexpr double kMargin_rad = 0.02;      ///< of strips, beside the parallax
+constexpr int kRounds = 5;                ///< until direction from the centre and distance agree
+constexpr int kSubPixel = 16;             ///< of the matcher's disparities
+constexpr int kLeastDisparity = -2;       ///< a rig is never solved quite
+constexpr int kBlock = 5, kSpeckle = 60, kWindow = 7;
+
+/// Where one camera sees each place of a strip: source pixels of the reduced picture, negative where it does
+/// not.
+struct StripMap {
+    std::vector<float> u, v;
+};
+StripMap map_strip(const Strip& strip, const Camera& camera, int level) {
+    StripMap out;
+    const LensMap map(camera.lens);
+    const Mat3 from_rig = rotation_of(camera.pose.turn).transpose();
+    const std::size_t n = std::size_t(strip.width) * std::size_t(strip.height);
+    out.u.resize(n);
+    out.v.resize(n);
+    parallel_ranges(strip.height, 8, [&](int begin, int end) {
+        for (int y = begin; y < end; ++y)
+            for (int x = 0; x < strip.width; ++x) {
+                const Vec2 px = map.project_anywhere(from_rig * strip.direction(x + 0.5, y + 0.5));
+                const bool seen = map.clearance(px) > (2 << level);
+                const std::size_t i = std::size_t(y) * std::size_t(strip.width) + std::size_t(x);
+                out.u[i] = seen ? float(px.x() / (1 << level)) : -1;
+                out.v[i] = seen ? float(px.y() / (1 << level)) : -1;
+            }
+    });
+    return out;
+}
+
+/// What it sees there, as bytes; `seen` is 0 where nothing.
+cv::Mat look_along(const Strip& strip, const StripMap& map, const Picture& source, const CameraTone& tone,
+                   cv::Mat& seen) {
+    cv::Mat out(strip.height, strip.width, CV_8U);
+    seen.create(strip.height, strip.width, CV_8U);
+    const float scale = (tone.scale[0] + 2 * tone.scale[1] + tone.scale[2]) / 4;
+    for (int y = 0; y < strip.height; ++y)
+        for (int x = 0; x < strip.width; ++x) {
+            const std::size_t i = std::size_t(y) * std::size_t(strip.width) + std::size_t(x);
+            const float u = map.u[i] - 0.5f, v = map.v[i] - 0.5f;
+            const bool inside = map.u[i] >= 0 && u >= 0 && v >= 0 && u < float(source.width() - 1) &&
+                                v < float(source.height() - 1);
+            seen.at<std::uint8_t>(y, x) = inside ? 255 : 0;
+            if (!inside) {
+                out.at<std::uint8_t>(y, x) = 0;
+                continue;
+            }
+            const int ix = int(u), iy = int(v);
+            const float fx = u - float(ix), fy = v - float(iy);
+            const auto luma = [&](int dx, int dy) {
+                const Half* p = source.row(iy + dy) + std::ptrdiff_t(ix + dx) * 4;
+                return 0.25f * float_from_half(p[0]) + 0.5f * float_from_half(p[1]) +
+                       0.25f * float_from_half(p[2]);
+            };
+            const float top = luma(0, 0) + fx * (luma(1, 0) - luma(0, 0)),
+                        low = luma(0, 1) + fx * (luma(1, 1) - luma(0, 1));
+            const float e = (top + fy * (low - top) + kCurveFoot) * scale - kCurveFoot;
+            out.at<std::uint8_t>(y, x) = std::uint8_t(std::clamp(e, 0.0f, 1.0f) * 255 + 0.5f);
+        }
+    return out;
+}
+
+/// Fills what could not be matched with the farther of its neighbours in the row: mostly it is ground that a
+/// nearer thing hides from one of the two.
+void fill_farther(cv::Mat& parallax, const cv::Mat& known) {
+    for (int y = 0; y < parallax.rows; ++y) {
+        float* row = parallax.ptr<float>(y);
+        const std::uint8_t* k = known.ptr<std::uint8_t>(y);
+        for (int x = 0; x < parallax.cols;) {
+            if (k[x]) {
+                ++x;
+                continue;
+            }
+            int end = x;
+            while (end < parallax.cols && !k[end]) ++end;
+            const float left = x > 0 ? row[x - 1] : 1e9f, right = end < parallax.cols ? row[end] : 1e9f;
+            const float value = std::min(left, right) < 1e8f ? std::min(left, right) : 0;
+            std::fill(row + x, row + end, value);
+            x = end;
+        }
+    }
+}
+
+/// Parallax in strip columns, by b's places. Semi-global matching (Hirschmueller 2008).
+cv::Mat match_strip(const cv::Mat& a, const cv::Mat& b, const cv::Mat& a_seen, const cv::Mat& b_seen,
+                    int disparities) {
+    // Things that b sees at a column a sees up to `disparities` before it: room for those at the edge.
+    cv::Mat wide_a, wide_b, raw;
+    cv::copyMakeBorder(a, wide_a, 0, 0, disparities, -kLeastDisparity, cv::BORDER_REPLICATE);
+    cv::copyMakeBorder(b, wide_b, 0, 0, disparities, -kLeastDisparity, cv::BORDER_REPLICATE);
+    const auto matcher =
+        cv::StereoSGBM::create(kLeastDisparity, disparities, kBlock, 6 * kBlock * kBlock,
+                               28 * kBlock * kBlock, 2, 31, 4, kSpeckle, 2, cv::StereoSGBM::MODE_SGBM_3WAY);
+    matcher->compute(wide_b, wide_a, raw);
+    raw = raw(cv::Rect(disparities, 0, a.cols, a.rows)).clone();
+    cv::Mat known = raw > (kLeastDisparity - 1) * kSubPixel;
+    known &= b_seen;
+    cv::Mat parallax;
+    raw.convertTo(parallax, CV_32F, 1.0 / kSubPixel);
+    for (int y = 0; y < parallax.rows; ++y) // where a does not look, nothing was matched
+        for (int x = 0; x < parallax.cols; ++x)
+            if (known.at<std::uint8_t>(y, x)) {
+                const int from = int(std::lround(float(x) - parallax.at<float>(y, x)));
+                if (from < 0 || from >= a.cols || !a_seen.at<std::uint8_t>(y, from))
+                    known.at<std::uint8_t>(y, x) = 0;
+            }
+    fill_farther(parallax, known);
+    cv::medianBlur(parallax, parallax, 5);
+    cv::GaussianBlur(parallax, parallax, cv::Size(kWindow, kWindow), 1.2);
+    return parallax;
+}
+
+std::size_t index_of(const Rig& rig, const std::string& camera) {
+    return std::size_t(find_camera(rig, camera) - rig.cameras.data());
+}
+
+double smooth(double t) {
+    t = std::clamp(t, 0.0, 1.0);
+    return t * t * (3 - 2 * t);
+}
+
+float bilinear(const cv::Mat& m, double x, double y) {
+    const double cx = std::clamp(x - 0.5, 0.0, double(m.cols - 1)),
+                 cy = std::clamp(y - 0.5, 0.0, double(m.rows - 1));
+    const int ix = std::min(int(cx), m.cols - 2), iy = std::min(int(cy), m.rows - 2);
+    const float fx = float(cx - ix), fy = float(cy - iy);
+    const float *p = m.ptr<float>(iy) + ix, *q = m.ptr<float>(iy + 1) + ix;
+    const float top = p[0] + fx * (p[1] - p[0]), low = q[0] + fx * (q[1] - q[0]);
+    return top + fy * (low - top);
+}
+
+} // namespace
+
+double DistanceField::at(const Vec3& d) const {
+    const double x = (std::atan2(d.x(), d.z()) / (2 * kPi) + 0.5) * width - 0.5,
+                 y = (0.5 - std::asin(std::clamp(-d.y(), -1.0, 1.0)) / kPi) * height - 0.5;
+    const int x0 = int(std::floor(x)), y0 = std::clamp(int(std::floor(y)), 0, height - 2);
+    const double fx = x - x0, fy = std::clamp(y - y0, 0.0, 1.0);
+    const auto v = [&](int i, int j) {
+        return double(inverse_m[std::size_t(j) * std::size_t(width) + std::size_t((i + width) % width)]);
+    };
+    return (1 - fy) * ((1 - fx) * v(x0, y0) + fx * v(x0 + 1, y0)) +
+           fy * ((1 - fx) * v(x0, y0 + 1) + fx * v(x0 + 1, y0 + 1));
+}
+
+struct SeamZones::Impl {
+    struct Node {
+        std::int32_t strip = -1; ///< -1: not near a seam
+        float share = 0;         ///< of the found distance, the rest the agree distance's
+    };
+    struct Pair {
+        Strip strip;
+        StripMap a, b;
+        std::size_t a_source, b_source; ///< into cameras
+        int disparities = 16;
+    };
+    double agree = 0, nearest = 1;
+    int width = kFieldWidth, height = kFieldWidth / 2;
+    std::vector<Node> nodes;
+    std::vector<Pair> pairs;
+    std::vector<BlendPlan::PlanCamera> cameras;
+
+    Vec3 direction(int i) const {
+        const double lon = ((i % width + 0.5) / width - 0.5) * 2 * kPi,
+                     lat = (0.5 - (i / width + 0.5) / height) * kPi;
+        return {std::cos(lat) * std::sin(lon), -std::sin(lat), std::cos(lat) * std::cos(lon)};
+    }
+};
+
+SeamZones::SeamZones(SeamZones&&) noexcept = default;
+SeamZones::~SeamZones() = default;
+const std::vector<BlendPlan::PlanCamera>& SeamZones::cameras() const {
+    return impl_->cameras;
+}
+
+SeamZones::SeamZones(const PlanKey& shot_key, const FlowSettings& settings)
+    : impl_(std::make_unique<Impl>()) {
+    Impl& me = *impl_;
+    PlanKey key = shot_key;
+    key.orientation = {};
+    key.row_turn = Vec3(0, 0, 0);
+    me.agree = key.agree_distance_m > 0 ? 1 / key.agree_distance_m : 0;
+    me.nearest = 1 / settings.nearest_m;
+    const Coverage coverage(key);
+    const int n = me.width * me.height;
+    me.nodes.resize(std::size_t(n));
+    std::vector<std::pair<std::int16_t, std::int16_t>> who(std::size_t(n), {-1, -1});
+    parallel_ranges(n, 1024, [&](int begin, int end) {
+        for (int i = begin; i < end; ++i) {
+            const auto inside = coverage.inside_deg(me.direction(i));
+            int best = -1, second = -1;
+            for (int c = 0; c < int(inside.size()); ++c) {
+                const double v = inside[std::size_t(c)];
+                if (v <= 0) continue;
+                if (best < 0 || v > inside[std::size_t(best)])
+                    second = best, best = c;
+                else if (second < 0 || v > inside[std::size_t(second)])
+                    second = c;
+            }
+            if (second < 0) continue;
+            const double away = inside[std::size_t(best)] - inside[std::size_t(second)],
+                         edge = inside[std::size_t(second)];
+            // All of the found distance within a third of the zone, none at its end, nor where a lens ends.
+            const double share = smooth(1.5 * (1 - away / settings.zone_deg)) * smooth(edge / 2);
+            if (share <= 0) continue;
+            me.nodes[std::size_t(i)].share = float(share * settings.strength);
+            who[std::size_t(i)] = {std::int16_t(std::min(best, second)),
+                                   std::int16_t(std::max(best, second))};
+        }
+    });
+    std::map<std::pair<int, int>, std::vector<int>> by_pair;
+    for (int i = 0; i < n; ++i)
+        if (who[std::size_t(i)].first >= 0) by_pair[who[std::size_t(i)]].push_back(i);
+    const auto source_of = [&](std::size_t camera) {
+        for (std::size_t s = 0; s < me.cameras.size(); ++s)
+            if (me.cameras[s].index == camera) return s;
+        int level = 0;
+        while (find_camera(key.rig, key.cameras[camera].camera)->lens.focal_px / (1 << (level + 1)) *
+                   kStripStep_rad >=
+               0.9)
+            ++level;
+        me.cameras.push_back({camera, level});
+        return me.cameras.size() - 1;
+    };
+    for (const auto& [pair, list] : by_pair) {
+        const std::size_t a = index_of(key.rig, key.cameras[std::size_t(pair.first)].camera),
+                          b = index_of(key.rig, key.cameras[std::size_t(pair.second)].camera);
+        std::vector<Vec3> directions;
+        for (const int i : list) directions.push_back(me.direction(i));
+        const double most =
+            (key.rig.cameras[a].pose.position_m - key.rig.cameras[b].pose.position_m).norm() * me.nearest;
+        Impl::Pair p;
+        p.strip = strip_about(key.rig, a, b, directions, most + kMargin_rad, kStripStep_rad);
+        if (p.strip.width < 32 || p.strip.height < 16) continue; // no baseline, no parallax
+        p.disparities = std::max(16, int(std::ceil(most / kStripStep_rad / 16)) * 16);
+        p.a_source = source_of(std::size_t(pair.first));
+        p.b_source = source_of(std::size_t(pair.second));
+        p.a = map_strip(p.strip, key.rig.cameras[a], me.cameras[p.a_source].level);
+        p.b = map_strip(p.strip, key.rig.cameras[b], me.cameras[p.b_source].level);
+        for (const int i : list) me.nodes[std::size_t(i)].strip = std::int32_t(me.pairs.size());
+        me.pairs.push_back(std::move(p));
+    }
+}
+
+DistanceField SeamZones::find(std::span<const Picture> sources, std::span<const CameraTone> tones) const {
+    const Impl& me = *impl_;
+    DistanceField field;
+    field.width = me.width;
+    field.height = me.height;
+    field.inverse_m.assign(me.nodes.size(), float(me.agree));
+    std::vector<cv::Mat> parallax(me.pairs.size());
+    parallel_ranges(int(me.pairs.size()), 1, [&](int begin, int end) {
+        for (int i = begin; i < end; ++i) {
+            const Impl::Pair& p = me.pairs[std::size_t(i)];
+            cv::Mat a_seen, b_seen;
+            const cv::Mat a = look_along(p.strip, p.a, sources[p.a_source], tones[p.a_source], a_seen),
+                          b = look_along(p.strip, p.b, sources[p.b_source], tones[p.b_source], b_seen);
+            parallax[std::size_t(i)] = match_strip(a, b, a_seen, b_seen, p.disparities);
+        }
+    });
+    parallel_ranges(int(me.nodes.size()), 2048, [&](int begin, int end) {
+        for (int i = begin; i < end; ++i) {
+            const Impl::Node& node = me.nodes[std::size_t(i)];
+            if (node.strip < 0) continue;
+            const Strip& strip = me.pairs[std::size_t(node.strip)].strip;
+            const Vec3 w = me.direction(i);
+            double inverse = me.agree;
+            for (int round = 0; round < kRounds; ++round) {
+                const Vec3 from_b = (w - inverse * strip.b_m).normalized();
+                const Vec2 at = strip.place(from_b);
+                const double shift =
+                    strip.step * double(bilinear(parallax[std::size_t(node.strip)], at.x(), at.y()));
+                const double far = strip.distance_from_b(strip.first_alpha + at.x() * strip.step, shift);
+                const double next = far > 0 ? 1 / (strip.b_m + far * from_b).norm() : 0;
+                inverse = std::clamp(next, 0.0, 1.5 * me.nearest);
+            }
+            field.inverse_m[std::size_t(i)] = float(me.agree + double(node.share) * (inverse - me.agree));
+        }
+    });
+    return field;
+}
+
+} // namespace porb

@@ -1,0 +1,86 @@
+#include "stitch/strip.h"
+
+#include "base/angle.h"
+
+#include <Eigen/Geometry>
+
+#include <algorithm>
+#include <cmath>
+
+namespace porb {
+
+namespace {
+constexpr double kLeastBaseline_m = 1e-3, kLeastParallax = 1e-6;
+constexpr double kFromEnds = 0.06; ///< radians: along the baseline itself there is no parallax, and no strip
+
+double alpha_of(const Vec3& v) {
+    return std::atan2(std::hypot(v.x(), v.y()), v.z());
+}
+double phi_of(const Vec3& v) {
+    return std::atan2(v.y(), v.x());
+}
+double after(double phi, double first) { ///< phi as an angle in [first, first + 2 pi)
+    const double turns = std::floor((phi - first) / (2 * kPi));
+    return phi - turns * 2 * kPi;
+}
+
+/// Where the widest gap between angles ends: the angles, from there on, take the least room.
+double begin_of(std::vector<double> phis) {
+    std::sort(phis.begin(), phis.end());
+    double widest = phis.front() + 2 * kPi - phis.back(), begin = phis.front();
+    for (std::size_t i = 1; i < phis.size(); ++i)
+        if (phis[i] - phis[i - 1] > widest) widest = phis[i] - phis[i - 1], begin = phis[i];
+    return begin;
+}
+} // namespace
+
+Vec3 Strip::direction(double x, double y) const {
+    const double alpha = first_alpha + x * step, phi = first_phi + y * step;
+    return to_rig * Vec3(std::sin(alpha) * std::cos(phi), std::sin(alpha) * std::sin(phi), std::cos(alpha));
+}
+
+Vec2 Strip::place(const Vec3& rig_direction) const {
+    const Vec3 v = to_rig.transpose() * rig_direction;
+    // Counted from half a turn before the strip's middle, so that places just outside stay just outside.
+    const double before = first_phi + height * step / 2 - kPi;
+    return {(alpha_of(v) - first_alpha) / step, (after(phi_of(v), before) - first_phi) / step};
+}
+
+double Strip::distance_from_b(double alpha_b, double parallax) const {
+    if (parallax < kLeastParallax) return 0;
+    return baseline_m() * std::sin(std::max(0.0, alpha_b - parallax)) / std::sin(parallax);
+}
+
+Strip strip_about(const Rig& rig, std::size_t a, std::size_t b, const std::vector<Vec3>& directions,
+                  double margin_rad, double step_rad) {
+    Strip s;
+    s.a = a, s.b = b;
+    s.a_m = rig.cameras[a].pose.position_m;
+    s.b_m = rig.cameras[b].pose.position_m;
+    s.step = step_rad;
+    if (directions.empty() || s.baseline_m() < kLeastBaseline_m) return s;
+    const Vec3 z = (s.b_m - s.a_m).normalized(), x = z.unitOrthogonal();
+    s.to_rig.col(0) = x;
+    s.to_rig.col(1) = z.cross(x);
+    s.to_rig.col(2) = z;
+    double low = kPi, high = 0;
+    std::vector<double> phis;
+    for (const Vec3& d : directions) {
+        const Vec3 v = s.to_rig.transpose() * d;
+        const double alpha = alpha_of(v);
+        low = std::min(low, alpha), high = std::max(high, alpha);
+        phis.push_back(phi_of(v));
+    }
+    const double begin = begin_of(phis);
+    double end = begin;
+    for (const double phi : phis) end = std::max(end, after(phi, begin));
+    low = std::max(kFromEnds, low - margin_rad), high = std::min(kPi - kFromEnds, high + margin_rad);
+    s.first_alpha = low;
+    s.width = std::max(0, int(std::ceil((high - low) / step_rad)));
+    const double tall = std::min(2 * kPi, end - begin + 2 * margin_rad);
+    s.first_phi = begin - margin_rad;
+    s.height = int(std::ceil(tall / step_rad));
+    return s;
+}
+
+} // namespace porb

@@ -1,0 +1,34 @@
+#pragma once
+
+#include "optics/rig.h"
+
+#include <vector>
+
+namespace porb {
+
+/// What two cameras share, unrolled so that parallax runs along rows: columns are the angle alpha from the
+/// line between them (from a to b), rows the angle phi about it. A thing that a sees at alpha is seen by b at
+/// alpha plus its parallax, in the same row (epipolar curves of a sphere are meridians about the baseline; Li
+/// 2006, "Real-time spherical stereo").
+struct Strip {
+    std::size_t a = 0, b = 0;                        ///< cameras of the rig
+    Mat3 to_rig;                                     ///< from the strip's axes; z runs from a to b
+    Vec3 a_m, b_m;                                   ///< entrance pupils
+    double first_alpha = 0, first_phi = 0, step = 0; ///< radians; edges of pixel (0, 0), and its side
+    int width = 0, height = 0;
+
+    double baseline_m() const { return (b_m - a_m).norm(); }
+    /// The direction of a place, rig axes. Continuous coordinates, as everywhere.
+    Vec3 direction(double x, double y) const;
+    /// The place of a direction in rig axes; x or y lie outside where it is not on the strip.
+    Vec2 place(const Vec3& rig_direction) const;
+    /// Metres from b to a thing that b sees at alpha_b with that parallax; 0 where it is infinitely far.
+    double distance_from_b(double alpha_b, double parallax) const;
+};
+
+/// The strip about these directions of the rig (where a and b meet), with `margin_rad` around them; empty
+/// (width 0) without directions or with a baseline of under a millimetre.
+Strip strip_about(const Rig& rig, std::size_t a, std::size_t b, const std::vector<Vec3>& directions,
+                  double margin_rad, double step_rad);
+
+} // namespace porb

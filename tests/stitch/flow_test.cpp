@@ -1,0 +1,106 @@
+#include "base/angle.h"
+#include "picture/compare.h"
+#include "stitch/compose.h"
+#include "support/support.h"
+
+using namespace porb;
+using namespace porb::test;
+
+TEST_CASE("parallax runs along a strip's rows and gives the distance") {
+    Rig rig = nominal_rig(4, 200, 200, 1, 190);
+    rig.cameras[0].pose.position_m = {0.01, -0.02, 0.08};
+    rig.cameras[1].pose.position_m = {0.09, 0.01, -0.01};
+    std::vector<Vec3> directions;
+    for (int i = -10; i <= 10; ++i)
+        for (int j = -10; j <= 10; ++j)
+            directions.push_back(rotation_of({45 + 2.0 * i, 4.0 * j, 0}) * Vec3(0, 0, 1));
+    const Strip strip = strip_about(rig, 0, 1, directions, radians(8), radians(0.25));
+    REQUIRE(strip.width > 0);
+    CHECK(strip.width * strip.step < radians(130));
+    for (const Vec3& d : directions) {
+        const Vec2 at = strip.place(d);
+        CHECK(at.x() > 0);
+        CHECK(at.x() < strip.width);
+        CHECK(at.y() > 0);
+        CHECK(at.y() < strip.height);
+        CHECK((strip.direction(at.x(), at.y()) - d).norm() < 1e-9);
+        for (const double far : {0.8, 2.5, 40.0}) {
+            const Vec3 thing = far * d, from_a = thing - strip.a_m, from_b = thing - strip.b_m;
+            const Vec2 a = strip.place(from_a.normalized()), b = strip.place(from_b.normalized());
+            CHECK(a.y() == Approx(b.y()).margin(1e-6)); // one row
+            CHECK(b.x() > a.x());
+            const double parallax = (b.x() - a.x()) * strip.step;
+            CHECK(strip.distance_from_b(strip.first_alpha + b.x() * strip.step, parallax) ==
+                  Approx(from_b.norm()).epsilon(1e-6));
+        }
+    }
+    // Opposite lenses share a band all round.
+    rig.cameras[0].pose = {{0, 0, 0}, Vec3(0, 0, 0.02)};
+    rig.cameras[1].pose = {{180, 0, 0}, Vec3(0, 0, -0.02)};
+    std::vector<Vec3> band;
+    for (int i = 0; i < 360; i += 3) band.push_back(Vec3(std::cos(radians(i)), std::sin(radians(i)), 0));
+    const Strip round = strip_about(rig, 0, 1, band, radians(4), radians(0.5));
+    CHECK(round.height * round.step > radians(355));
+    CHECK(round.width * round.step == Approx(radians(8)).margin(radians(1)));
+    CHECK(strip_about(rig, 0, 0, band, 0.1, 0.01).width == 0); // no baseline
+}
+
+namespace {
+/// Of the pixels within 4 degrees of the six seams, the poles left out.
+double seam_psnr_db(const Picture& made, const Picture& truth) {
+    double sum = 0, n = 0;
+    for (int y = 0; y < made.height(); ++y)
+        for (int x = 0; x < made.width(); ++x) {
+            const double lon = ((x + 0.5) / made.width() - 0.5) * 360,
+                         lat = (0.5 - (y + 0.5) / made.height()) * 180;
+            const double from_seam = std::abs(std::remainder(lon - 30, 60));
+            if (from_seam > 4 || std::abs(lat) > 60) continue;
+            const Rgba a = pixel_at(made, x, y), b = pixel_at(truth, x, y);
+            sum += std::pow(double(a.r - b.r), 2) + std::pow(double(a.g - b.g), 2) +
+                   std::pow(double(a.b - b.b), 2);
+            n += 3;
+        }
+    return -10 * std::log10(sum / n);
+}
+} // namespace
+
+TEST_CASE("distances near seams are those of the room, and the sphere comes closer to the truth") {
+    const TempFolder folder;
+    sim::SimOptions o;
+    o.rig = sim::SimRig::ring_of_six;
+    o.circle_size = 480;
+    o.cluttered = GENERATE(false, true);
+    StillTake take = hall_still(folder, o);
+    Shot& shot = take.project.shots[0];
+    shot.agree_distance_m = 4;
+    sim::Hall hall(o.cluttered);
+    View view;
+    view.target = equirect_target(640);
+    Composer composer(std::make_shared<MediaLibrary>());
+    const Picture truth = sim::true_panorama(hall, o, 0, SphereMapping::equirect, 640, sim::TruthEye::mono);
+    const auto quality = [&] {
+        return seam_psnr_db(composer.compose(take.project, shot, Seconds(0), view), truth);
+    };
+    const double without = quality();
+    shot.flow.on = true;
+    const double with = quality();
+    INFO(without << " dB without, " << with << " dB with");
+    CHECK(with > without + 1.2);
+
+    const DistanceField field = composer.distances(take.project, shot, Seconds(0));
+    REQUIRE_FALSE(field.empty());
+    std::vector<double> off, plain;
+    const Coverage coverage(plan_key(shot, view));
+    for (int i = 0; i < 6; ++i) // along the six seams
+        for (int lat = -50; lat <= 50; ++lat) {
+            const Vec3 d = rotation_of({30.0 + 60 * i, double(lat), 0}) * Vec3(0, 0, 1);
+            const double depth = double(hall.depth(sim::Vec3f(0, 0, 0), d.cast<float>()));
+            off.push_back(std::abs(field.at(d) - 1 / depth));
+            plain.push_back(std::abs(0.25 - 1 / depth));
+        }
+    std::nth_element(off.begin(), off.begin() + std::ptrdiff_t(off.size() / 2), off.end());
+    std::nth_element(plain.begin(), plain.begin() + std::ptrdiff_t(plain.size() / 2), plain.end());
+    INFO("median error " << off[off.size() / 2] << " 1/m, at one distance " << plain[plain.size() / 2]);
+    CHECK(off[off.size() / 2] < 0.03);
+    CHECK(off[off.size() / 2] < 0.5 * plain[plain.size() / 2]);
+}
