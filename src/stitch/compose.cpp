@@ -116,9 +116,9 @@ Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Se
     Gathered out;
     out.filter = view.filter;
     while (true) {
-        if (shot.flow.on) { // a plan of its own for each frame
+        if (shot.flow.on) { // places of its own for each frame
             const DistanceField distances = distances_at(project, shot, time, key);
-            out.plan = std::make_shared<const BlendPlan>(make_plan(key, &distances));
+            out.plan = std::make_shared<const BlendPlan>(displaced(*plan_for(key), key, distances));
         } else
             out.plan = plan_for(key);
         if (read(project, shot, time, out.plan->cameras, key, out.sources, out.tones)) return out;

@@ -2,6 +2,7 @@
 
 #include "base/angle.h"
 #include "base/parallel.h"
+#include "picture/convert_simd.h"
 
 #include <opencv2/calib3d.hpp>
 #include <opencv2/imgproc.hpp>
@@ -18,62 +19,49 @@ constexpr double kMargin_rad = 0.02;      ///< of strips, beside the parallax
 constexpr int kRounds = 5;                ///< until direction from the centre and distance agree
 constexpr int kSubPixel = 16;             ///< of the matcher's disparities
 constexpr int kLeastDisparity = -2;       ///< a rig is never solved quite
+constexpr double kSmallPair = 0.25;       ///< of the largest pair's directions
 constexpr int kBlock = 5, kSpeckle = 60, kWindow = 7;
 
-/// Where one camera sees each place of a strip: source pixels of the reduced picture, negative where it does
-/// not.
+/// Where one camera sees each place of a strip, as OpenCV's remap wants it, and whether it does (255).
 struct StripMap {
-    std::vector<float> u, v;
+    cv::Mat place, fraction, seen;
 };
 StripMap map_strip(const Strip& strip, const Camera& camera, int level) {
-    StripMap out;
     const LensMap map(camera.lens);
     const Mat3 from_rig = rotation_of(camera.pose.turn).transpose();
-    const std::size_t n = std::size_t(strip.width) * std::size_t(strip.height);
-    out.u.resize(n);
-    out.v.resize(n);
+    cv::Mat u(strip.height, strip.width, CV_32F), v(strip.height, strip.width, CV_32F);
+    StripMap out;
+    out.seen.create(strip.height, strip.width, CV_8U);
     parallel_ranges(strip.height, 8, [&](int begin, int end) {
         for (int y = begin; y < end; ++y)
             for (int x = 0; x < strip.width; ++x) {
                 const Vec2 px = map.project_anywhere(from_rig * strip.direction(x + 0.5, y + 0.5));
                 const bool seen = map.clearance(px) > (2 << level);
-                const std::size_t i = std::size_t(y) * std::size_t(strip.width) + std::size_t(x);
-                out.u[i] = seen ? float(px.x() / (1 << level)) : -1;
-                out.v[i] = seen ? float(px.y() / (1 << level)) : -1;
+                u.at<float>(y, x) = seen ? float(px.x() / (1 << level) - 0.5) : -9.0f;
+                v.at<float>(y, x) = seen ? float(px.y() / (1 << level) - 0.5) : -9.0f;
+                out.seen.at<std::uint8_t>(y, x) = seen ? 255 : 0;
             }
     });
+    cv::convertMaps(u, v, out.place, out.fraction, CV_16SC2);
     return out;
 }
 
-/// What it sees there, as bytes; `seen` is 0 where nothing.
-cv::Mat look_along(const Strip& strip, const StripMap& map, const Picture& source, const CameraTone& tone,
-                   cv::Mat& seen) {
-    cv::Mat out(strip.height, strip.width, CV_8U);
-    seen.create(strip.height, strip.width, CV_8U);
+/// A source's brightness as bytes, toned (its falloff left out: neighbours in a strip have nearly the same).
+cv::Mat bytes_of(const Picture& source, const CameraTone& tone) {
+    cv::Mat out(source.height(), source.width(), CV_8U);
     const float scale = (tone.scale[0] + 2 * tone.scale[1] + tone.scale[2]) / 4;
-    for (int y = 0; y < strip.height; ++y)
-        for (int x = 0; x < strip.width; ++x) {
-            const std::size_t i = std::size_t(y) * std::size_t(strip.width) + std::size_t(x);
-            const float u = map.u[i] - 0.5f, v = map.v[i] - 0.5f;
-            const bool inside = map.u[i] >= 0 && u >= 0 && v >= 0 && u < float(source.width() - 1) &&
-                                v < float(source.height() - 1);
-            seen.at<std::uint8_t>(y, x) = inside ? 255 : 0;
-            if (!inside) {
-                out.at<std::uint8_t>(y, x) = 0;
-                continue;
+    parallel_ranges(source.height(), 32, [&](int begin, int end) {
+        std::vector<float> row(std::size_t(source.width()) * 4);
+        for (int y = begin; y < end; ++y) {
+            simd::floats_from_halves(source.row(y), row.data(), row.size());
+            std::uint8_t* to = out.ptr<std::uint8_t>(y);
+            for (int x = 0; x < source.width(); ++x) {
+                const float* p = row.data() + 4 * std::size_t(x);
+                const float e = (0.25f * p[0] + 0.5f * p[1] + 0.25f * p[2] + kCurveFoot) * scale - kCurveFoot;
+                to[x] = std::uint8_t(std::clamp(e, 0.0f, 1.0f) * 255 + 0.5f);
             }
-            const int ix = int(u), iy = int(v);
-            const float fx = u - float(ix), fy = v - float(iy);
-            const auto luma = [&](int dx, int dy) {
-                const Half* p = source.row(iy + dy) + std::ptrdiff_t(ix + dx) * 4;
-                return 0.25f * float_from_half(p[0]) + 0.5f * float_from_half(p[1]) +
-                       0.25f * float_from_half(p[2]);
-            };
-            const float top = luma(0, 0) + fx * (luma(1, 0) - luma(0, 0)),
-                        low = luma(0, 1) + fx * (luma(1, 1) - luma(0, 1));
-            const float e = (top + fy * (low - top) + kCurveFoot) * scale - kCurveFoot;
-            out.at<std::uint8_t>(y, x) = std::uint8_t(std::clamp(e, 0.0f, 1.0f) * 255 + 0.5f);
         }
+    });
     return out;
 }
 
@@ -184,6 +172,37 @@ struct SeamZones::Impl {
     }
 };
 
+namespace {
+/// Where many lenses see nearly alike (straight up in a ring, say) every pair has a few directions. They are
+/// given to the pairs that have many, since each pair costs time.
+template <class Zones>
+void give_small_pairs_away(const Coverage& coverage, const Zones& zones,
+                           std::map<std::pair<int, int>, std::vector<int>>& by_pair) {
+    std::size_t largest = 0;
+    for (const auto& [pair, list] : by_pair) largest = std::max(largest, list.size());
+    std::vector<int> homeless;
+    for (auto it = by_pair.begin(); it != by_pair.end();) {
+        if (double(it->second.size()) >= kSmallPair * double(largest)) {
+            ++it;
+            continue;
+        }
+        homeless.insert(homeless.end(), it->second.begin(), it->second.end());
+        it = by_pair.erase(it);
+    }
+    for (const int i : homeless) {
+        const auto inside = coverage.inside_deg(zones.direction(i));
+        std::vector<int>* best = nullptr;
+        double most = 0;
+        for (auto& [pair, list] : by_pair)
+            if (const double both =
+                    std::min(inside[std::size_t(pair.first)], inside[std::size_t(pair.second)]);
+                both > most)
+                most = both, best = &list;
+        if (best) best->push_back(i);
+    }
+}
+} // namespace
+
 SeamZones::SeamZones(SeamZones&&) noexcept = default;
 SeamZones::~SeamZones() = default;
 const std::vector<BlendPlan::PlanCamera>& SeamZones::cameras() const {
@@ -228,6 +247,7 @@ SeamZones::SeamZones(const PlanKey& shot_key, const FlowSettings& settings)
     std::map<std::pair<int, int>, std::vector<int>> by_pair;
     for (int i = 0; i < n; ++i)
         if (who[std::size_t(i)].first >= 0) by_pair[who[std::size_t(i)]].push_back(i);
+    give_small_pairs_away(coverage, me, by_pair);
     const auto source_of = [&](std::size_t camera) {
         for (std::size_t s = 0; s < me.cameras.size(); ++s)
             if (me.cameras[s].index == camera) return s;
@@ -266,13 +286,15 @@ DistanceField SeamZones::find(std::span<const Picture> sources, std::span<const 
     field.height = me.height;
     field.inverse_m.assign(me.nodes.size(), float(me.agree));
     std::vector<cv::Mat> parallax(me.pairs.size());
+    std::vector<cv::Mat> seen;
+    for (std::size_t c = 0; c < sources.size(); ++c) seen.push_back(bytes_of(sources[c], tones[c]));
     parallel_ranges(int(me.pairs.size()), 1, [&](int begin, int end) {
         for (int i = begin; i < end; ++i) {
             const Impl::Pair& p = me.pairs[std::size_t(i)];
-            cv::Mat a_seen, b_seen;
-            const cv::Mat a = look_along(p.strip, p.a, sources[p.a_source], tones[p.a_source], a_seen),
-                          b = look_along(p.strip, p.b, sources[p.b_source], tones[p.b_source], b_seen);
-            parallax[std::size_t(i)] = match_strip(a, b, a_seen, b_seen, p.disparities);
+            cv::Mat a, b;
+            cv::remap(seen[p.a_source], a, p.a.place, p.a.fraction, cv::INTER_LINEAR);
+            cv::remap(seen[p.b_source], b, p.b.place, p.b.fraction, cv::INTER_LINEAR);
+            parallax[std::size_t(i)] = match_strip(a, b, p.a.seen, p.b.seen, p.disparities);
         }
     });
     parallel_ranges(int(me.nodes.size()), 2048, [&](int begin, int end) {

@@ -18,6 +18,10 @@ struct DistanceField {
     bool empty() const { return inverse_m.empty(); }
 };
 
+/// The plan with places that follow the distances instead of the agree distance. Who supplies what, and with
+/// what weight, stays: seams do not wander with what passes. `key` is what the plan was made from.
+BlendPlan displaced(const BlendPlan& plan, const PlanKey& key, const DistanceField& distances);
+
 /// What does not depend on the frame: which directions lie near seams, between which cameras, and the strips
 /// that these pairs are compared on. A pure function of the shot's rig, reach and settings.
 class SeamZones {

@@ -3,7 +3,7 @@
 #include "base/angle.h"
 #include "base/parallel.h"
 #include "project/orientation.h"
-#include "stitch/distances.h"
+#include "stitch/plan_lens.h"
 
 #include <mutex>
 
@@ -13,72 +13,7 @@ namespace {
 
 /// Above this pixel angle a parabola over a segment bends too little: positions are stored one by one.
 constexpr double kCoarsePixel = 2 * kPi / 960;
-constexpr int kMostLevels = 6;
 constexpr float kNearlyOne = 1 - 1e-6f;
-constexpr double kSameInverse = 1e-4; ///< 1/m
-
-double agree_inverse_m(const PlanKey& key) {
-    return key.agree_distance_m > 0 ? 1 / key.agree_distance_m : 0;
-}
-
-int support_px(Filter filter) {
-    return filter == Filter::cubic ? 2 : 1;
-}
-
-/// One camera ready for many directions.
-struct PlanLens {
-    LensMap map;
-    Mat3 from_world; ///< world directions to the camera's
-    Vec3 position_m; ///< entrance pupil in the camera's axes
-    double reach_rad, feather_deg;
-    double rad_per_px; ///< near the rim: turns clearance into an angle
-    double support;    ///< source pixels around a position that are read
-    int level;
-    std::size_t index;
-    Vec3 row_turn;  ///< of the plan's key, in the camera's axes
-    double cos_far; ///< of the angle past which a direction is certainly not seen
-
-    Vec3 ray(const Vec3& world, double inverse_m) const {
-        return from_world * world - inverse_m * position_m;
-    }
-};
-
-/// Source pixels kept clear of the rim at full size; the place of seams must not depend on a picture's size.
-constexpr double kRimPx = 2;
-/// Radians past a lens's rim at which nothing of it can matter, transitions included.
-constexpr double kFarPast = 0.2;
-
-/// Angle (degrees) by which a ray lies inside both reach and circle, and where it lands.
-struct Landing {
-    Vec2 px;
-    double inside_deg;
-};
-Landing land_at_rest(const PlanLens& lens, const Vec3& ray) {
-    const double length = ray.norm();
-    if (ray.z() < lens.cos_far * length) // most directions, for most lenses of a large rig
-        return {lens.map.lens().center_px,
-                -degrees(std::acos(std::clamp(ray.z() / length, -1.0, 1.0)) - lens.map.theta_max())};
-    const double side = std::hypot(ray.x(), ray.y());
-    const double theta = std::atan2(side, ray.z());
-    const Vec2 px =
-        side > 1e-300 ? lens.map.place(theta, ray.x() / side, ray.y() / side) : lens.map.place(theta, 1, 0);
-    const double clearance = lens.map.clearance(px);
-    if (clearance < lens.support) return {px, -degrees((lens.support - clearance) * lens.rad_per_px) - 1e-9};
-    const double clear = (clearance - kRimPx) * lens.rad_per_px;
-    return {px, degrees(std::min({lens.reach_rad - theta, lens.map.theta_max() - theta, clear}))};
-}
-
-Landing land(const PlanLens& lens, const Vec3& ray) {
-    Landing at = land_at_rest(lens, ray);
-    if (lens.row_turn.squaredNorm() == 0) return at;
-    // A row is read before or after the frame's own moment, when the rig was turned otherwise; which row it
-    // is follows from where the ray lands, so that twice round is plenty.
-    for (int round = 0; round < 2; ++round) {
-        const double share = at.px.y() / lens.map.lens().height - 0.5;
-        at = land_at_rest(lens, rotation_from_vector(-share * lens.row_turn) * ray);
-    }
-    return at;
-}
 
 bool serves(Eyes eyes, Eye eye) {
     return eye == Eye::mono || eyes == Eyes::both || (eye == Eye::left) == (eyes == Eyes::left);
@@ -92,29 +27,6 @@ bool is_stereo_pair(const Rig& rig) {
     return has(Eyes::left) && has(Eyes::right);
 }
 
-std::vector<PlanLens> plan_lenses(const PlanKey& key) {
-    const Mat3 to_shot = rotation_of(key.orientation).transpose();
-    const double target_angle = TargetMap(key.view.target).pixel_angle();
-    std::vector<PlanLens> lenses;
-    for (const std::size_t i : contributing_cameras(key)) {
-        const ShotCamera& use = key.cameras[i];
-        const Camera* camera = find_camera(key.rig, use.camera);
-        const LensMap map(camera->lens);
-        const Mat3 to_camera = rotation_of(camera->pose.turn).transpose();
-        const double t = map.theta_max();
-        const double rim_slope =
-            std::max((map.radius(t) - map.radius(0.98 * t)) / (0.02 * t), 0.05 * camera->lens.focal_px);
-        int level = 0; // so that a picture smaller than its source takes the mean of what it covers
-        while (level < kMostLevels && (1 << (level + 1)) <= target_angle * camera->lens.focal_px * 1.3)
-            ++level;
-        lenses.push_back({map, to_camera * to_shot, to_camera * camera->pose.position_m,
-                          radians(use.reach_deg), std::max(use.feather_deg, 1e-3), 1 / rim_slope,
-                          double(support_px(key.view.filter) << level), level, i, to_camera * key.row_turn,
-                          std::cos(std::min(kPi, t + kFarPast))});
-    }
-    return lenses;
-}
-
 /// A part of the plan made by one thread, with offsets of its own until it is joined.
 struct Piece {
     std::vector<Segment> segments;
@@ -122,17 +34,11 @@ struct Piece {
     std::vector<float> weights, positions;
 };
 
-Region whole_region(const View& view) {
-    if (view.region.width > 0) return view.region;
-    return {0, 0, view.target.width, view.target.height};
-}
-
 class RowPlanner {
   public:
-    RowPlanner(const PlanKey& key, const std::vector<PlanLens>& lenses, const DistanceField* distances)
+    RowPlanner(const PlanKey& key, const std::vector<PlanLens>& lenses)
         : map_(key.view.target), region_(whole_region(key.view)), lenses_(lenses),
-          exact_(map_.pixel_angle() > kCoarsePixel), agree_(agree_inverse_m(key)), distances_(distances),
-          to_rig_(rotation_of(key.orientation).transpose()) {}
+          exact_(map_.pixel_angle() > kCoarsePixel), agree_(agree_inverse_m(key)) {}
 
     void plan_row(int y, Piece& piece) const {
         for (int x = 0; x < region_.width; x += kSegment) plan_segment(x, y, piece);
@@ -141,27 +47,36 @@ class RowPlanner {
   private:
     struct Node {
         bool any = false; ///< the target has a direction here
-        double inverse_m = 0;
         std::vector<Landing> at;
     };
 
-    Node node(double x, double y) const {
+    /// Only lenses of `which` are looked through (a bit each).
+    Node node(double x, double y, std::uint64_t which = ~std::uint64_t(0)) const {
         Node n;
         const auto d = map_.direction({x + region_.x, y + region_.y});
         n.any = d.has_value();
         n.at.resize(lenses_.size());
-        n.inverse_m = n.any && distances_ ? distances_->at(to_rig_ * *d) : agree_;
-        for (std::size_t l = 0; l < lenses_.size(); ++l) {
-            if (!n.any) {
-                n.at[l] = {{0, 0}, -1e9};
-                continue;
-            }
-            n.at[l] = land(lenses_[l], lenses_[l].ray(*d, agree_));
-            if (std::abs(n.inverse_m - agree_) < kSameInverse || n.at[l].inside_deg < 0) continue;
-            const Landing there = land(lenses_[l], lenses_[l].ray(*d, n.inverse_m));
-            n.at[l] = {there.px, std::min(n.at[l].inside_deg, there.inside_deg > 0 ? 1e9 : there.inside_deg)};
-        }
+        for (std::size_t l = 0; l < lenses_.size(); ++l)
+            n.at[l] = n.any && (which >> l & 1) ? land(lenses_[l], lenses_[l].ray(*d, agree_))
+                                                : Landing{{0, 0}, -1e9};
         return n;
+    }
+
+    /// The lenses that may have a part in a segment, from its nodes: others are too far behind the best
+    /// placed.
+    std::uint64_t contenders(const Node (&nodes)[3]) const {
+        const double margin = degrees(map_.pixel_angle()) * kSegment;
+        std::uint64_t which = 0;
+        for (const auto& n : nodes) {
+            if (!n.any) return ~std::uint64_t(0);
+            double best = -1e9;
+            for (const auto& at : n.at) best = std::max(best, at.inside_deg);
+            for (std::size_t l = 0; l < lenses_.size(); ++l)
+                if (n.at[l].inside_deg > -2 * margin &&
+                    n.at[l].inside_deg > best - lenses_[l].feather_deg - 4 * margin)
+                    which |= std::uint64_t(1) << l;
+        }
+        return which;
     }
 
     /// Final weights of each lens at a node: normalised, times the coverage.
@@ -189,10 +104,9 @@ class RowPlanner {
         // extrapolation).
         const Node nodes[3] = {node(x0 + 0.5, cy), node(x0 + 8.0, cy), node(x0 + 15.5, cy)};
         const bool whole = nodes[0].any && nodes[1].any && nodes[2].any;
-        const bool exact = exact_ || uneven(nodes);
 
         // Clear of every edge and transition at all three nodes: one lens supplies the segment alone.
-        if (whole && !exact) {
+        if (whole && !exact_) {
             for (std::size_t l = 0; l < count; ++l)
                 if (alone(nodes, l)) {
                     piece.contributions.push_back(parabola(nodes, l, true));
@@ -206,10 +120,11 @@ class RowPlanner {
         }
         std::vector<float> all(count * kSegment, 0.0f);
         std::vector<Node> each(kSegment);
+        const std::uint64_t which = contenders(nodes);
         std::vector<float> at(count);
         for (int i = 0; i < kSegment; ++i) {
             if (x0 + i >= width) continue;
-            each[std::size_t(i)] = node(x0 + i + 0.5, cy);
+            each[std::size_t(i)] = node(x0 + i + 0.5, cy, which);
             if (!each[std::size_t(i)].any) continue;
             weights_at(each[std::size_t(i)], at);
             for (std::size_t l = 0; l < count; ++l) all[l * kSegment + std::size_t(i)] = at[l];
@@ -218,7 +133,7 @@ class RowPlanner {
             const float* w = &all[l * kSegment];
             if (std::all_of(w, w + kSegment, [](float v) { return v <= 0; })) continue;
             const bool full = std::all_of(w, w + kSegment, [](float v) { return v >= kNearlyOne; });
-            Contribution c = whole && !exact ? parabola(nodes, l, full) : positions(each, l, full, piece);
+            Contribution c = whole && !exact_ ? parabola(nodes, l, full) : positions(each, l, full, piece);
             if (!full) {
                 c.weights = std::uint32_t(piece.weights.size());
                 piece.weights.insert(piece.weights.end(), w, w + kSegment);
@@ -226,12 +141,6 @@ class RowPlanner {
             piece.contributions.push_back(c);
         }
         piece.segments.push_back({first, std::uint32_t(piece.contributions.size()) - first});
-    }
-
-    /// Distances differ along the segment, so that no parabola runs through its places.
-    static bool uneven(const Node (&nodes)[3]) {
-        return std::abs(nodes[0].inverse_m - nodes[1].inverse_m) > kSameInverse ||
-               std::abs(nodes[2].inverse_m - nodes[1].inverse_m) > kSameInverse;
     }
 
     /// Lens l has weight 1 all along: well inside its reach, and no other within its feather of being as far
@@ -291,8 +200,6 @@ class RowPlanner {
     const std::vector<PlanLens>& lenses_;
     bool exact_;
     double agree_; ///< 1/m
-    const DistanceField* distances_;
-    Mat3 to_rig_;
     mutable std::vector<double> raw_;
 };
 
@@ -348,7 +255,7 @@ std::vector<std::size_t> contributing_cameras(const PlanKey& key) {
     return indices;
 }
 
-BlendPlan make_plan(const PlanKey& key, const DistanceField* distances) {
+BlendPlan make_plan(const PlanKey& key) {
     BlendPlan plan;
     const Region region = whole_region(key.view);
     plan.width = region.width;
@@ -359,7 +266,7 @@ BlendPlan make_plan(const PlanKey& key, const DistanceField* distances) {
     const int pieces = (plan.height + kRowsOfPiece - 1) / kRowsOfPiece;
     std::vector<Piece> made{std::size_t(pieces)};
     parallel_ranges(pieces, 1, [&](int begin, int end) {
-        const RowPlanner planner(key, lenses, distances);
+        const RowPlanner planner(key, lenses);
         for (int p = begin; p < end; ++p)
             for (int y = p * kRowsOfPiece; y < std::min((p + 1) * kRowsOfPiece, plan.height); ++y)
                 planner.plan_row(y, made[std::size_t(p)]);

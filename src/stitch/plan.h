@@ -61,10 +61,7 @@ struct PlanKey {
 };
 PlanKey plan_key(const Shot& shot, const View& view, Seconds time = Seconds(0));
 
-struct DistanceField;
-/// `distances`, where there are any, stand for the agree distance, direction by direction; who supplies what
-/// is decided as without them, so that seams stay where they are.
-BlendPlan make_plan(const PlanKey& key, const DistanceField* distances = nullptr);
+BlendPlan make_plan(const PlanKey& key);
 
 /// Indices of the cameras that can supply pixels of the view: in use, with a source, and serving its eye. A
 /// mono view of a stereo pair is its left eye: blending two eyes would double everything near.

@@ -1,0 +1,47 @@
+#pragma once
+
+// A camera as plans look through it; for plan.cpp and displace.cpp alone.
+#include "stitch/plan.h"
+
+namespace porb {
+
+/// One camera ready for many directions.
+struct PlanLens {
+    LensMap map;
+    Mat3 from_world; ///< world directions to the camera's
+    Vec3 position_m; ///< entrance pupil in the camera's axes
+    double reach_rad, feather_deg;
+    double rad_per_px; ///< near the rim: turns clearance into an angle
+    double support;    ///< source pixels around a position that are read
+    int level;
+    std::size_t index;
+    Vec3 row_turn;  ///< of the plan's key, in the camera's axes
+    double cos_far; ///< of the angle past which a direction is certainly not seen
+
+    Vec3 ray(const Vec3& world, double inverse_m) const {
+        return from_world * world - inverse_m * position_m;
+    }
+};
+
+/// Angle (degrees) by which a ray lies inside both reach and circle, and where it lands.
+struct Landing {
+    Vec2 px;
+    double inside_deg;
+};
+/// Where a ray in a lens's axes lands, rows read at other moments than the frame's own allowed for.
+Landing land(const PlanLens& lens, const Vec3& ray);
+
+/// The contributing cameras of a plan, in its order.
+std::vector<PlanLens> plan_lenses(const PlanKey& key);
+
+/// Of the agree distance, 1/m.
+inline double agree_inverse_m(const PlanKey& key) {
+    return key.agree_distance_m > 0 ? 1 / key.agree_distance_m : 0;
+}
+
+/// The part of a view's target that is made.
+inline Region whole_region(const View& view) {
+    return view.region.width > 0 ? view.region : Region{0, 0, view.target.width, view.target.height};
+}
+
+} // namespace porb
