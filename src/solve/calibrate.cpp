@@ -1,6 +1,7 @@
 #include "solve/calibrate.h"
 
 #include "base/error.h"
+#include "solve/centres.h"
 #include "solve/edges.h"
 #include "solve/finding.h"
 #include "solve/rough.h"
@@ -235,7 +236,7 @@ ControlPoints find_points(const Project& project, const Shot& shot, MediaLibrary
     return with_those_by_hand(std::move(found.points), shot);
 }
 
-Solved solve_shot(const Project& project, const Shot& shot, MediaLibrary& library,
+Solved solve_shot(const Project& project, const Shot& given, MediaLibrary& library,
                   const SolveOptions& options, const TellSolve& tell, const Cancel& cancel) {
     const Say say = [&](double share, const char* doing) {
         cancel.check();
@@ -243,18 +244,19 @@ Solved solve_shot(const Project& project, const Shot& shot, MediaLibrary& librar
     };
     if (!options.find) {
         say(0.1, "Solving");
-        Shot with = shot;
-        if (!shot.solving.straight_edges) std::erase_if(with.lines, is_solve_edge);
-        auto together = solve_points({&with}, shot.rig, shot.rig, true, cancel);
+        Shot with = given;
+        if (!given.solving.straight_edges) std::erase_if(with.lines, is_solve_edge);
+        auto together = solve_points({&with}, given.rig, given.rig, true, cancel);
         say(1, "Solved");
         return {together.rig, together.points[0], together.lines[0], std::move(together.report)};
     }
-    const auto in_use = cameras_with_sources(project, shot);
+    const auto in_use = cameras_with_sources(project, given);
     if (std::count(in_use.begin(), in_use.end(), true) < 2)
-        throw Error("a rig needs at least two cameras with sources to be solved", "shot " + shot.name,
+        throw Error("a rig needs at least two cameras with sources to be solved", "shot " + given.name,
                     "Assign sources in Gather");
-    if (!options.from_far) refuse_unlinked(shot.rig, in_use, overlapping_pairs(shot.rig, in_use));
+    if (!options.from_far) refuse_unlinked(given.rig, in_use, overlapping_pairs(given.rig, in_use));
     say(0, "Choosing samples");
+    const Shot shot = with_centres_seen(project, given, library, cancel);
     const auto times = sample_times(project, shot, library, cancel);
     refuse_one_moment(project, shot, times, library, options);
     say(0.03, "Reading samples");
@@ -278,7 +280,7 @@ Solved solve_shot(const Project& project, const Shot& shot, MediaLibrary& librar
             with.lines.push_back(std::move(edge));
     }
     say(0.9, "Solving");
-    auto together = solve_points({&with}, start, shot.rig, true, cancel);
+    auto together = solve_points({&with}, start, given.rig, true, cancel);
     Solved solved{together.rig, together.points[0], together.lines[0], std::move(together.report)};
     solved.report.samples = times;
     for (auto& r : found.remarks) solved.report.remarks.push_back(std::move(r));

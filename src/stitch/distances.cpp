@@ -20,6 +20,7 @@ constexpr int kRounds = 5;                ///< until direction from the centre a
 constexpr int kSubPixel = 16;             ///< of the matcher's disparities
 constexpr int kLeastDisparity = -2;       ///< a rig is never solved quite
 constexpr double kSmallPair = 0.25;       ///< of the largest pair's directions
+constexpr int kRoundRows = 24;
 constexpr int kBlock = 5, kSpeckle = 60, kWindow = 7;
 
 /// Where one camera sees each place of a strip, as OpenCV's remap wants it, and whether it does (255).
@@ -86,18 +87,23 @@ void fill_farther(cv::Mat& parallax, const cv::Mat& known) {
     }
 }
 
-/// Parallax in strip columns, by b's places. Semi-global matching (Hirschmueller 2008).
+/// Parallax in strip columns, by b's places. Semi-global matching (Hirschmueller 2008). A `round` strip goes
+/// all the way about the baseline.
 cv::Mat match_strip(const cv::Mat& a, const cv::Mat& b, const cv::Mat& a_seen, const cv::Mat& b_seen,
-                    int disparities) {
+                    int disparities, bool round) {
     // Things that b sees at a column a sees up to `disparities` before it: room for those at the edge.
     cv::Mat wide_a, wide_b, raw;
     cv::copyMakeBorder(a, wide_a, 0, 0, disparities, -kLeastDisparity, cv::BORDER_REPLICATE);
     cv::copyMakeBorder(b, wide_b, 0, 0, disparities, -kLeastDisparity, cv::BORDER_REPLICATE);
+    if (round) { // rows go on at the other end
+        cv::copyMakeBorder(wide_a, wide_a, kRoundRows, kRoundRows, 0, 0, cv::BORDER_WRAP);
+        cv::copyMakeBorder(wide_b, wide_b, kRoundRows, kRoundRows, 0, 0, cv::BORDER_WRAP);
+    }
     const auto matcher =
         cv::StereoSGBM::create(kLeastDisparity, disparities, kBlock, 6 * kBlock * kBlock,
                                28 * kBlock * kBlock, 2, 31, 4, kSpeckle, 2, cv::StereoSGBM::MODE_SGBM_3WAY);
     matcher->compute(wide_b, wide_a, raw);
-    raw = raw(cv::Rect(disparities, 0, a.cols, a.rows)).clone();
+    raw = raw(cv::Rect(disparities, round ? kRoundRows : 0, a.cols, a.rows)).clone();
     cv::Mat known = raw > (kLeastDisparity - 1) * kSubPixel;
     known &= b_seen;
     cv::Mat parallax;
@@ -294,7 +300,8 @@ DistanceField SeamZones::find(std::span<const Picture> sources, std::span<const 
             cv::Mat a, b;
             cv::remap(seen[p.a_source], a, p.a.place, p.a.fraction, cv::INTER_LINEAR);
             cv::remap(seen[p.b_source], b, p.b.place, p.b.fraction, cv::INTER_LINEAR);
-            parallax[std::size_t(i)] = match_strip(a, b, p.a.seen, p.b.seen, p.disparities);
+            parallax[std::size_t(i)] = match_strip(a, b, p.a.seen, p.b.seen, p.disparities,
+                                                   p.strip.height * p.strip.step > 2 * kPi - p.strip.step);
         }
     });
     parallel_ranges(int(me.nodes.size()), 2048, [&](int begin, int end) {

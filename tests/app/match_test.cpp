@@ -1,4 +1,5 @@
 #include "app/match_panel.h"
+#include "app/number_field.h"
 #include "bench.h"
 #include "media/still.h"
 
@@ -122,4 +123,30 @@ TEST_CASE("a reference camera stays as it is; a rig without overlap is refused w
     CHECK(b.part<QLabel>("message")->toolTip().contains("overlap"));
     CHECK(b.shot() == before);
     for (auto* box : b.window.findChildren<QDialog*>()) box->close();
+}
+
+TEST_CASE("parallax is closed by a key, tuned in the panel, and every step can be undone") {
+    Bench b(false);
+    open_uneven_still(b);
+    b.window.set_station(Station::seams);
+    auto* box = b.part<QCheckBox>("flow_on");
+    auto* nearest = b.part<NumberField>("flow_nearest");
+    CHECK_FALSE(box->isChecked());
+    CHECK_FALSE(nearest->isEnabled());
+    b.trigger("Close parallax where lenses meet");
+    CHECK(b.shot().flow.on);
+    CHECK(box->isChecked());
+    b.settle(); // the picture is made with it
+    CHECK(b.grey(b.window.picture().rect().center()) > 10);
+    nearest->setFocus();
+    QTest::keyClick(nearest, Qt::Key_A, Qt::ControlModifier);
+    QTest::keyClicks(nearest, "1.5 m");
+    QTest::keyClick(nearest, Qt::Key_Return);
+    CHECK(b.shot().flow.nearest_m == 1.5);
+    b.settle();
+    b.session().undo();
+    CHECK(b.shot().flow.nearest_m == FlowSettings().nearest_m);
+    b.session().undo();
+    CHECK_FALSE(b.shot().flow.on);
+    CHECK_FALSE(box->isChecked());
 }

@@ -1,5 +1,7 @@
 #include "base/file.h"
 #include "base/json.h"
+#include "media/still.h"
+#include "picture/compare.h"
 #include "project/orientation.h"
 #include "support/support.h"
 
@@ -195,6 +197,18 @@ TEST_CASE("the command line matches colours, trims them and shows them as shot")
     CHECK_FALSE(load_project(project).shots[0].match.on);
     porbit("match " + project + " --clear");
     CHECK(load_project(project).shots[0].cameras[1].colour == CameraColour{});
+
+    // Flow: the ring's cameras stand 75 mm apart, so that the seams of a room change visibly.
+    porbit("still " + project + " --width 512 --out " + dir + "/off.png");
+    porbit("shot " + project + " --flow on --flow-zone 20 --flow-nearest 1");
+    const Shot flowing = load_project(project).shots[0];
+    CHECK(flowing.flow == FlowSettings{true, 1, 20, 1});
+    porbit("still " + project + " --width 512 --out " + dir + "/on.png");
+    const double alike = psnr_db(read_still(dir + "/off.png"), read_still(dir + "/on.png"));
+    CHECK(alike < 40);
+    CHECK(alike > 18);
+    porbit("shot " + project + " --flow off");
+    porbit("shot " + project + " --flow-zone 400", 2);
 
     const std::string before = read_text_file(project);
     CHECK(porbit("match " + project + " --reference Z", 1).find("Z") != std::string::npos);

@@ -86,3 +86,36 @@ TEST_CASE("files of lines are read, and others refused") {
                 "l.json");
         }).find("at least 2") != std::string::npos);
 }
+
+TEST_CASE("colours, matching and flow survive a round trip, and nonsense is refused by name") {
+    Project p;
+    Shot s = shot_for_rig(nominal_rig(2, 400, 400, 1, 200), "t");
+    s.id = "shot-1";
+    s.cameras[1].colour.gains = {{Seconds(0), {0.1, -0.2, 0.3}}, {Rational(1, 3), {0, 0.25, 0}}};
+    s.cameras[1].colour.falloff = {-0.1, -0.3};
+    s.cameras[1].colour.tint_ev = -0.4;
+    s.match.reference = "B";
+    s.match.over_time = true;
+    s.match.apart_ev = 0.03;
+    s.flow = {true, 0.5, 20, 1.5};
+    p.shots.push_back(s);
+    const std::filesystem::path file = "/tmp/p.porb";
+    const std::string text = project_to_text(p, file);
+    const Project back = parse_project(text, file);
+    CHECK(back.shots[0].cameras[1].colour == s.cameras[1].colour);
+    CHECK(back.shots[0].cameras[0].colour == CameraColour{});
+    CHECK(back.shots[0].match == s.match);
+    CHECK(back.shots[0].flow == s.flow);
+
+    const auto refused = [&](const std::string& from, const std::string& to) {
+        std::string bad = text;
+        const auto at = bad.find(from);
+        REQUIRE(at != std::string::npos);
+        bad.replace(at, from.size(), to);
+        return error_of([&] { parse_project(bad, file); });
+    };
+    CHECK(refused("\"nearest_m\": 1.5", "\"nearest_m\": 0").find("flow/nearest_m") != std::string::npos);
+    CHECK(refused("\"tint_ev\": -0.4", "\"tint_ev\": 99").find("cameras/1/colour/tint_ev") !=
+          std::string::npos);
+    CHECK(refused("\"1/3\"", "0").find("order of time") != std::string::npos);
+}
