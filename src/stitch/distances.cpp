@@ -20,7 +20,9 @@ constexpr int kRounds = 5;                ///< until direction from the centre a
 constexpr int kSubPixel = 16;             ///< of the matcher's disparities
 constexpr int kLeastDisparity = -2;       ///< a rig is never solved quite
 constexpr double kSmallPair = 0.25;       ///< of the largest pair's directions
-constexpr int kRoundRows = 24;
+constexpr int kRoundRows = 24, kSurroundings = 15;
+constexpr double kNoTrust = 0.7,
+                 kFullTrust = 0.8; ///< correlation of what was matched: 0.85 and more under a solved rig
 constexpr int kBlock = 5, kSpeckle = 60, kWindow = 7;
 
 /// Where one camera sees each place of a strip, as OpenCV's remap wants it, and whether it does (255).
@@ -87,9 +89,36 @@ void fill_farther(cv::Mat& parallax, const cv::Mat& known) {
     }
 }
 
-/// Parallax in strip columns, by b's places. Semi-global matching (Hirschmueller 2008). A `round` strip goes
-/// all the way about the baseline.
-cv::Mat match_strip(const cv::Mat& a, const cv::Mat& b, const cv::Mat& a_seen, const cv::Mat& b_seen,
+struct Matched {
+    cv::Mat parallax;
+    double trust = 0;
+};
+
+/// Correlation of the detail that b sees with the detail that a sees where it was matched to: both less their
+/// surroundings, since bright floors and dark ceilings are alike under any rig.
+double agreement(const cv::Mat& a, const cv::Mat& b, const cv::Mat& parallax, const cv::Mat& known) {
+    const auto detail = [](const cv::Mat& m) {
+        cv::Mat around, out;
+        cv::blur(m, around, cv::Size(kSurroundings, kSurroundings));
+        cv::subtract(m, around, out, cv::noArray(), CV_16S);
+        return out;
+    };
+    const cv::Mat da = detail(a), db = detail(b);
+    double saa = 0, sbb = 0, sab = 0;
+    for (int y = 0; y < b.rows; y += 2)
+        for (int x = 0; x < b.cols; x += 2) {
+            if (!known.at<std::uint8_t>(y, x)) continue;
+            const int from = int(std::lround(float(x) - parallax.at<float>(y, x)));
+            const double va = da.at<std::int16_t>(y, from), vb = db.at<std::int16_t>(y, x);
+            saa += va * va, sbb += vb * vb, sab += va * vb;
+        }
+    return saa * sbb > 0 ? sab / std::sqrt(saa * sbb) : 1;
+}
+
+/// Parallax in strip columns, by b's places, and how far it is to be trusted, 0 to 1: under a rig that was
+/// not solved, rows of the two pictures do not belong together, and what was matched does not look alike.
+/// Semi-global matching (Hirschmueller 2008). A `round` strip goes all the way about the baseline.
+Matched match_strip(const cv::Mat& a, const cv::Mat& b, const cv::Mat& a_seen, const cv::Mat& b_seen,
                     int disparities, bool round) {
     // Things that b sees at a column a sees up to `disparities` before it: room for those at the edge.
     cv::Mat wide_a, wide_b, raw;
@@ -115,10 +144,11 @@ cv::Mat match_strip(const cv::Mat& a, const cv::Mat& b, const cv::Mat& a_seen, c
                 if (from < 0 || from >= a.cols || !a_seen.at<std::uint8_t>(y, from))
                     known.at<std::uint8_t>(y, x) = 0;
             }
+    const double alike = agreement(a, b, parallax, known);
     fill_farther(parallax, known);
     cv::medianBlur(parallax, parallax, 5);
     cv::GaussianBlur(parallax, parallax, cv::Size(kWindow, kWindow), 1.2);
-    return parallax;
+    return {parallax, std::clamp((alike - kNoTrust) / (kFullTrust - kNoTrust), 0.0, 1.0)};
 }
 
 std::size_t index_of(const Rig& rig, const std::string& camera) {
@@ -291,7 +321,7 @@ DistanceField SeamZones::find(std::span<const Picture> sources, std::span<const 
     field.width = me.width;
     field.height = me.height;
     field.inverse_m.assign(me.nodes.size(), float(me.agree));
-    std::vector<cv::Mat> parallax(me.pairs.size());
+    std::vector<Matched> matched(me.pairs.size());
     std::vector<cv::Mat> seen;
     for (std::size_t c = 0; c < sources.size(); ++c) seen.push_back(bytes_of(sources[c], tones[c]));
     parallel_ranges(int(me.pairs.size()), 1, [&](int begin, int end) {
@@ -300,27 +330,28 @@ DistanceField SeamZones::find(std::span<const Picture> sources, std::span<const 
             cv::Mat a, b;
             cv::remap(seen[p.a_source], a, p.a.place, p.a.fraction, cv::INTER_LINEAR);
             cv::remap(seen[p.b_source], b, p.b.place, p.b.fraction, cv::INTER_LINEAR);
-            parallax[std::size_t(i)] = match_strip(a, b, p.a.seen, p.b.seen, p.disparities,
-                                                   p.strip.height * p.strip.step > 2 * kPi - p.strip.step);
+            matched[std::size_t(i)] = match_strip(a, b, p.a.seen, p.b.seen, p.disparities,
+                                                  p.strip.height * p.strip.step > 2 * kPi - p.strip.step);
         }
     });
     parallel_ranges(int(me.nodes.size()), 2048, [&](int begin, int end) {
         for (int i = begin; i < end; ++i) {
             const Impl::Node& node = me.nodes[std::size_t(i)];
-            if (node.strip < 0) continue;
+            if (node.strip < 0 || matched[std::size_t(node.strip)].trust <= 0) continue;
+            const auto& [parallax, trust] = matched[std::size_t(node.strip)];
             const Strip& strip = me.pairs[std::size_t(node.strip)].strip;
             const Vec3 w = me.direction(i);
             double inverse = me.agree;
             for (int round = 0; round < kRounds; ++round) {
                 const Vec3 from_b = (w - inverse * strip.b_m).normalized();
                 const Vec2 at = strip.place(from_b);
-                const double shift =
-                    strip.step * double(bilinear(parallax[std::size_t(node.strip)], at.x(), at.y()));
+                const double shift = strip.step * double(bilinear(parallax, at.x(), at.y()));
                 const double far = strip.distance_from_b(strip.first_alpha + at.x() * strip.step, shift);
                 const double next = far > 0 ? 1 / (strip.b_m + far * from_b).norm() : 0;
                 inverse = std::clamp(next, 0.0, 1.5 * me.nearest);
             }
-            field.inverse_m[std::size_t(i)] = float(me.agree + double(node.share) * (inverse - me.agree));
+            field.inverse_m[std::size_t(i)] =
+                float(me.agree + trust * double(node.share) * (inverse - me.agree));
         }
     });
     return field;

@@ -104,3 +104,27 @@ TEST_CASE("distances near seams are those of the room, and the sphere comes clos
     CHECK(off[off.size() / 2] < 0.03);
     CHECK(off[off.size() / 2] < 0.5 * plain[plain.size() / 2]);
 }
+
+TEST_CASE("under a rig that was not solved no distances are believed") {
+    const TempFolder folder;
+    sim::SimOptions o;
+    o.rig = sim::SimRig::ring_of_six;
+    o.circle_size = 320;
+    StillTake take = hall_still(folder, o);
+    Shot& shot = take.project.shots[0];
+    shot.flow.on = true;
+    Composer composer(std::make_shared<MediaLibrary>());
+    const auto share_told = [&] { // of the field, that is not at the agree distance
+        const DistanceField field = composer.distances(take.project, shot, Seconds(0));
+        return double(std::count_if(field.inverse_m.begin(), field.inverse_m.end(),
+                                    [](float v) { return v > 0.01f; })) /
+               double(field.inverse_m.size());
+    };
+    const double solved = share_told();
+    CHECK(solved > 0.15);
+    for (std::size_t c = 0; c < 6; ++c) {
+        shot.rig.cameras[c].pose.turn.pitch_deg += c % 2 ? 1.4 : -1.4;
+        shot.rig.cameras[c].pose.turn.roll_deg += 1.5;
+    }
+    CHECK(share_told() < 0.25 * solved);
+}
