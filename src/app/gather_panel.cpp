@@ -163,7 +163,7 @@ void GatherPanel::make_cameras_part() {
     cameras_->verticalHeader()->hide();
     cameras_->verticalHeader()->setDefaultSectionSize(25);
     cameras_->horizontalHeader()->setSectionResizeMode(1, QHeaderView::Stretch);
-    cameras_->horizontalHeader()->resizeSection(0, 58);
+    cameras_->horizontalHeader()->resizeSection(0, 70);
     cameras_->horizontalHeader()->resizeSection(2, 82);
     cameras_->setSelectionBehavior(QAbstractItemView::SelectRows);
     cameras_->setSelectionMode(QAbstractItemView::SingleSelection);

@@ -184,7 +184,7 @@ void MainWindow::make_view_bar(QWidget* holder) {
     holder->setFixedHeight(36);
     auto* row = new QHBoxLayout(holder);
     row->setContentsMargins(8, 4, 8, 4);
-    row->setSpacing(3);
+    row->setSpacing(2);
     modes_ = new QButtonGroup(this);
     const auto mode = [&](const char* picture, const char* name, ViewMode m, const QString& tip) {
         auto* b = new QToolButton;
@@ -207,7 +207,7 @@ void MainWindow::make_view_bar(QWidget* holder) {
     connect(modes_, &QButtonGroup::idClicked, this, [this](int id) { picture_->set_mode(ViewMode(id)); });
     connect(picture_, &PictureArea::mode_changed, this,
             [this] { modes_->button(int(picture_->mode()))->setChecked(true); });
-    row->addSpacing(10);
+    row->addSpacing(1);
     const auto toggle = [&](const char* picture, const QString& name, const QString& tip, auto work) {
         auto* b = new QToolButton;
         b->setObjectName("show_" + name.toLower());
@@ -232,7 +232,7 @@ void MainWindow::make_view_bar(QWidget* holder) {
            [this](bool on) { picture_->set_points_shown(on); });
     eyes_ = new QWidget;
     auto* eyes_row = new QHBoxLayout(eyes_);
-    eyes_row->setContentsMargins(8, 0, 0, 0);
+    eyes_row->setContentsMargins(2, 0, 0, 0);
     auto* eye = new QComboBox;
     eye->setObjectName("eye_choice");
     eye->addItems({"Left eye", "Right eye"});

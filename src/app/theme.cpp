@@ -47,10 +47,11 @@ QComboBox::drop-down { border: none; width: 18px; }
 QComboBox::down-arrow { image: url(:/icons/chevron.svg); width: 10px; height: 10px; }
 QComboBox QAbstractItemView { background: #2e2e2e; border: 1px solid #505050; selection-background-color: #4d5658; }
 QTableView, QListView, QTreeView { background: #282828; alternate-background-color: #2d2d2d; border: 1px solid #404040; gridline-color: #3a3a3a; selection-background-color: #4d5658; selection-color: #ffffff; outline: none; }
-QHeaderView::up-arrow { image: url(:/icons/chevron-up.svg); width: 9px; height: 9px; subcontrol-position: center right; right: 3px; }
-QHeaderView::down-arrow { image: url(:/icons/chevron.svg); width: 9px; height: 9px; subcontrol-position: center right; right: 3px; }
+QTableView#point_table QHeaderView::up-arrow { image: url(:/icons/chevron-up.svg); width: 9px; height: 9px; subcontrol-position: center right; right: 3px; }
+QTableView#point_table QHeaderView::down-arrow { image: url(:/icons/chevron.svg); width: 9px; height: 9px; subcontrol-position: center right; right: 3px; }
 QSpinBox::up-button, QSpinBox::down-button { width: 0; }
 QHeaderView::section { background: #373737; color: #b4b4b4; border: none; border-right: 1px solid #2a2a2a; border-bottom: 1px solid #2a2a2a; padding: 3px 6px; }
+QHeaderView::section:vertical { padding: 0 6px; }
 QTableCornerButton::section { background: #373737; border: none; }
 QCheckBox { spacing: 6px; }
 QCheckBox::indicator, QTableView::indicator, QTreeView::indicator { width: 13px; height: 13px; border: 1px solid #757575; border-radius: 2px; background: #242424; }
