@@ -11,10 +11,14 @@ constexpr double kSureCircle = 0.6;         ///< confidence
 constexpr double kFarthestShift = 0.05;     ///< of the radius: farther off it is another circle
 constexpr double kCircleSigmaPercent = 0.3; ///< of the radius, between a circle's middle and its lens's axis
 
-void shift(Lens& lens, const Vec2& by, double radius_px) {
+/// Moves the lens to a circle; false when that is too far away to be its own.
+bool move_to(Lens& lens, const ImageCircle& seen) {
+    const Vec2 by = seen.center_px - lens.circle.center_px;
+    if (by.norm() > kFarthestShift * lens.circle.radius_px) return false;
     lens.center_px += by;
-    lens.circle.center_px += by;
-    lens.circle.radius_px = std::min(lens.circle.radius_px, radius_px);
+    lens.circle.center_px = seen.center_px;
+    lens.circle.radius_px = std::min(lens.circle.radius_px, seen.radius_px);
+    return !fault_in(lens);
 }
 } // namespace
 
@@ -29,22 +33,23 @@ Shot with_centres_seen(const Project& project, const Shot& shot, MediaLibrary& l
         if (!use.used || use.media.empty() || use.lens_locked) continue;
         if (!by_media.contains(use.media))
             by_media[use.media] = find_shot_circles(project, shot, use.media, library, cancel);
-        Camera* camera = find_camera(out.rig, use.camera);
-        const ImageCircle& was = camera->lens.circle;
-        const FoundCircle* seen = nullptr;
-        for (const auto& c : by_media[use.media].circles)
-            if (c.confidence >= kSureCircle &&
-                (c.circle.center_px - was.center_px).norm() < kFarthestShift * was.radius_px)
-                seen = &c;
-        if (!seen) {
-            all = false;
-            continue;
+        // The rig and the profile that it is held near each go to the circle from where they are.
+        Camera moved = *find_camera(out.rig, use.camera);
+        std::optional<Camera> prior;
+        if (const Camera* p = find_camera(*out.profile, use.camera)) prior = *p;
+        bool seen = false;
+        for (const auto& c : by_media[use.media].circles) {
+            if (seen || c.confidence < kSureCircle) continue;
+            Camera to = moved;
+            std::optional<Camera> prior_to = prior;
+            if (!move_to(to.lens, c.circle) || (prior_to && !move_to(prior_to->lens, c.circle))) continue;
+            moved = std::move(to);
+            prior = std::move(prior_to);
+            seen = true;
         }
-        const Vec2 by = seen->circle.center_px - was.center_px;
-        const double radius = seen->circle.radius_px;
-        shift(camera->lens, by, radius);
-        if (Camera* prior = find_camera(*out.profile, use.camera)) shift(prior->lens, by, radius);
-        if (fault_in(camera->lens)) return shot;
+        all = all && seen;
+        *find_camera(out.rig, use.camera) = moved;
+        if (prior) *find_camera(*out.profile, use.camera) = *prior;
     }
     if (all)
         out.solving.centre_sigma_percent = std::min(out.solving.centre_sigma_percent, kCircleSigmaPercent);

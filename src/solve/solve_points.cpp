@@ -13,7 +13,7 @@ namespace porb {
 namespace {
 
 constexpr int kDropRounds = 7;
-constexpr int kRoughlySettled = 50; ///< a rough solve ends when fewer than one in so many are dropped
+constexpr int kRoughlySettled = 50;       ///< a rough solve ends when fewer than one in so many are dropped
 constexpr std::size_t kColdSights = 1400; ///< points that the first solve is made from
 constexpr double kLeastDistance = 0.17;   ///< metres from the rig's centre
 constexpr double kLeastLimitPx = 0.25, kNoises = 4.5;
