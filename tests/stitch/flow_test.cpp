@@ -64,7 +64,7 @@ double seam_psnr_db(const Picture& made, const Picture& truth) {
 }
 } // namespace
 
-TEST_CASE("distances near seams are those of the room, and the sphere comes closer to the truth") {
+TEST_CASE("distances near seams are those of the room, and the sphere comes closer to the truth", "[slow]") {
     const TempFolder folder;
     sim::SimOptions o;
     o.rig = sim::SimRig::ring_of_six;
