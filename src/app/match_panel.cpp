@@ -97,7 +97,9 @@ MatchPanel::MatchPanel(Session& session, QWidget* parent)
     match_ = new QPushButton("Match the cameras");
     match_->setObjectName("match_now");
     match_->setProperty("role", "main");
+    match_->setToolTip("Compares what neighbours see alike at the samples and solves gains and falloff (E)");
     stop_ = new QPushButton("Stop");
+    stop_->setToolTip("Ends it; colours stay as they were");
     stop_->setObjectName("match_stop");
     row->addWidget(match_, 1);
     row->addWidget(stop_);
@@ -171,13 +173,14 @@ MatchPanel::MatchPanel(Session& session, QWidget* parent)
     tint_ =
         field("Tint", "trim_tint", "Green up, or towards magenta below 0", &CameraColour::tint_ev, "tint");
     column()->addLayout(trims);
-    clear_ = new QPushButton("Forget gains and trims");
-    clear_->setObjectName("match_clear");
-    column()->addWidget(clear_);
+    auto* clear = new QPushButton("Forget gains and trims");
+    clear->setObjectName("match_clear");
+    clear->setToolTip("Of the cameras chosen in the table, or of all");
+    column()->addWidget(clear);
 
     connect(match_, &QPushButton::clicked, this, &MatchPanel::match_now);
     connect(stop_, &QPushButton::clicked, this, [this] { job_.stop(); });
-    connect(clear_, &QPushButton::clicked, this, [this] {
+    connect(clear, &QPushButton::clicked, this, [this] {
         const auto rows = chosen();
         session_.edit_shot("Forget gains and trims", [&](Shot& s) {
             for (const auto r : rows) s.cameras[r].colour = {};
@@ -188,8 +191,13 @@ MatchPanel::MatchPanel(Session& session, QWidget* parent)
     connect(over_time_, &QCheckBox::clicked, this,
             [this](bool on) { set("Gains over time", [on](MatchSettings& m) { m.over_time = on; }); });
     connect(on_, &QCheckBox::clicked, this, &MatchPanel::toggle_as_shot);
-    connect(samples_, &QSpinBox::valueChanged, this,
-            [this](int n) { set("Samples of Match", [n](MatchSettings& m) { m.samples = n; }); });
+    connect(samples_, &QSpinBox::editingFinished, this, [this] { // not at every digit
+        if (session_.shot() && samples_->value() != session_.shot()->match.samples)
+            set("Samples of Match", [n = samples_->value()](MatchSettings& m) { m.samples = n; });
+    });
+    connect(&session_, &Session::playhead_changed, this, [this] { // gains may differ from moment to moment
+        if (const Shot* s = session_.shot(); s && isVisible() && s->match.over_time) show_cameras(*s);
+    });
     connect(reference_, &QComboBox::activated, this, [this](int i) {
         const std::string id = i > 0 ? reference_->itemData(i).toString().toStdString() : std::string();
         set("Reference camera", [id](MatchSettings& m) { m.reference = id; });
@@ -233,6 +241,7 @@ void MatchPanel::match_now() {
             }
             moments_ = matched->moments;
             compared_ = id;
+            compared_rig_ = rig;
             session_.edit_shot("Match the cameras", [&](Shot& s) { s = with_match(s, *matched); });
             QString words = QString("Neighbours differ by %1 EV, as shot by %2 EV.")
                                 .arg(matched->report.after_ev, 0, 'f', 3)
@@ -286,7 +295,7 @@ void MatchPanel::show_busy() {
 }
 
 void MatchPanel::show_agreement(const Shot& shot) {
-    const bool known = compared_ == shot.id && !moments_.empty();
+    const bool known = compared_ == shot.id && compared_rig_ == shot.rig && !moments_.empty();
     const bool matched = std::any_of(shot.cameras.begin(), shot.cameras.end(),
                                      [](const ShotCamera& c) { return !c.colour.gains.empty(); });
     if (!known) {

@@ -54,8 +54,9 @@ class MatchPanel : public Panel {
     BackgroundJob job_;
     std::vector<ColourMoment> moments_; ///< compared last,
     std::string compared_;              ///< of this shot
+    Rig compared_rig_;                  ///< under this rig
     QLabel *figure_, *as_shot_, *for_;
-    QPushButton *match_, *stop_, *clear_;
+    QPushButton *match_, *stop_;
     QProgressBar* progress_;
     QCheckBox *on_, *falloff_, *over_time_;
     QComboBox* reference_;

@@ -92,7 +92,10 @@ void match(const MatchWords& w, const Cancel& cancel) {
     trim(shot, w.warmth, "--warmth", &CameraColour::warmth_ev);
     trim(shot, w.tint, "--tint", &CameraColour::tint_ev);
     const bool trims = !w.exposure.empty() || !w.warmth.empty() || !w.tint.empty();
-    if (w.solve || (!w.clear && !w.off && !w.on && !trims)) {
+    const bool solves = w.solve || (!w.clear && !w.off && !w.on && !trims);
+    if (!solves && !w.report.empty())
+        throw CLI::ValidationError("--report", "tells of a solve, and these words ask for none: add --solve");
+    if (solves) {
         MediaLibrary library;
         const Matched matched = match_shot(
             project, shot, library,

@@ -95,10 +95,15 @@ bool Composer::read(const Project& project, const Shot& shot, Seconds time,
 DistanceField Composer::distances_at(const Project& project, const Shot& shot, Seconds time, PlanKey& key) {
     std::vector<Picture> sources;
     std::vector<CameraTone> tones;
+    FlowSettings settings = shot.flow;
+    settings.strength = 1; // zones take seconds to make, and a drag of the strength must not make them anew
     while (true) {
-        const auto zones = zones_for(key, shot.flow);
-        if (read(project, shot, time, zones->cameras(), key, sources, tones))
-            return zones->find(sources, tones);
+        const auto zones = zones_for(key, settings);
+        if (!read(project, shot, time, zones->cameras(), key, sources, tones)) continue;
+        DistanceField field = zones->find(sources, tones);
+        const float agree = key.agree_distance_m > 0 ? float(1 / key.agree_distance_m) : 0;
+        for (float& v : field.inverse_m) v = agree + float(shot.flow.strength) * (v - agree);
+        return field;
     }
 }
 

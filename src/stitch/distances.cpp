@@ -275,7 +275,7 @@ SeamZones::SeamZones(const PlanKey& shot_key, const FlowSettings& settings)
             // All of the found distance within a third of the zone, none at its end, nor where a lens ends.
             const double share = smooth(1.5 * (1 - away / settings.zone_deg)) * smooth(edge / 2);
             if (share <= 0) continue;
-            me.nodes[std::size_t(i)].share = float(share * settings.strength);
+            me.nodes[std::size_t(i)].share = float(share);
             who[std::size_t(i)] = {std::int16_t(std::min(best, second)),
                                    std::int16_t(std::max(best, second))};
         }

@@ -8,6 +8,7 @@
 #include <QDialog>
 #include <QLabel>
 #include <QPushButton>
+#include <QSpinBox>
 #include <QTableWidget>
 
 using namespace porb;
@@ -112,6 +113,20 @@ TEST_CASE("a reference camera stays as it is; a rig without overlap is refused w
                             30000));
     for (const double ev : gains_at(b.shot().cameras[1].colour, Seconds(0)))
         CHECK(ev == Approx(0).margin(1e-9));
+
+    // Figures are of the rig that they were measured under; samples are one step of undo however many digits.
+    CHECK(b.part<QLabel>("match_figure")->text().endsWith("EV"));
+    b.session().edit_shot("turn", [](Shot& s) { s.rig.cameras[0].pose.turn.yaw_deg += 1; });
+    CHECK(b.part<QLabel>("match_figure")->text() == "matched");
+    b.session().undo();
+    auto* samples = b.part<QSpinBox>("match_samples");
+    samples->setFocus();
+    QTest::keyClick(samples, Qt::Key_A, Qt::ControlModifier);
+    QTest::keyClicks(samples, "12");
+    QTest::keyClick(samples, Qt::Key_Return);
+    CHECK(b.shot().match.samples == 12);
+    b.session().undo();
+    CHECK(b.shot().match.samples == MatchSettings().samples);
 
     b.session().edit_shot("narrow", [](Shot& s) {
         for (auto& c : s.rig.cameras) c.lens.focal_px *= 1.5, c.lens.circle.radius_px *= 0.9;

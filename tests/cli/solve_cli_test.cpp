@@ -214,5 +214,6 @@ TEST_CASE("the command line matches colours, trims them and shows them as shot")
     CHECK(porbit("match " + project + " --reference Z", 1).find("Z") != std::string::npos);
     CHECK(porbit("match " + project + " --exposure Z=1", 1).find("not a camera") != std::string::npos);
     porbit("match " + project + " --exposure A=bright", 2);
+    porbit("match " + project + " --off --report " + dir + "/none.json", 2);
     CHECK(read_text_file(project) == before);
 }

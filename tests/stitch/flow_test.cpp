@@ -122,6 +122,12 @@ TEST_CASE("under a rig that was not solved no distances are believed") {
     };
     const double solved = share_told();
     CHECK(solved > 0.15);
+    const Vec3 seam = rotation_of({30, -40, 0}) * Vec3(0, 0, 1); // the floor, 2.5 m away
+    const double whole = composer.distances(take.project, shot, Seconds(0)).at(seam);
+    CHECK(whole > 0.3);
+    shot.flow.strength = 0.5;
+    CHECK(composer.distances(take.project, shot, Seconds(0)).at(seam) == Approx(whole / 2));
+    shot.flow.strength = 1;
     for (std::size_t c = 0; c < 6; ++c) {
         shot.rig.cameras[c].pose.turn.pitch_deg += c % 2 ? 1.4 : -1.4;
         shot.rig.cameras[c].pose.turn.roll_deg += 1.5;
