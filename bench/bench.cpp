@@ -101,7 +101,7 @@ void bench_blend(Filter filter) {
         ours.push_back(seconds_of([&] {
             const int rows = 16;
             cv::parallel_for_(cv::Range(0, plan.height / rows), [&](const cv::Range& r) {
-                blend_rows(plan, sources, {}, filter, r.start * rows, r.end * rows, out);
+                blend_rows(plan, {sources, {}, nullptr, {}, filter}, r.start * rows, r.end * rows, out);
             });
         }));
         theirs.push_back(seconds_of([&] {

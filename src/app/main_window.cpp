@@ -104,7 +104,7 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder)
     points_ = new PointsPanel(session_, *picture_);
     level_ = new LevelPanel(session_, *picture_);
     match_ = new MatchPanel(session_);
-    seams_ = new SeamsPanel(session_);
+    seams_ = new SeamsPanel(session_, *picture_);
     master_ = new MasterPanel(session_, queue_);
     for (QWidget* panel :
          std::initializer_list<QWidget*>{gather_, rig_, points_, level_, match_, seams_, master_}) {
@@ -226,6 +226,7 @@ void MainWindow::make_view_bar(QWidget* holder) {
            [this](bool on) { picture_->set_overlaps(on); });
     toggle("", "Coverage", "How many lenses see each part (G)",
            [this](bool on) { picture_->set_coverage(on); });
+    toggle("", "Supply", "Which camera supplies what (S)", [this](bool on) { picture_->set_supply(on); });
     toggle("", "Flicker", "The selected camera and its neighbour by turns, to line up their time (K)",
            [this](bool on) { picture_->set_flicker(on); });
     toggle("", "Points", "Control points: misses on a lens, doubling on the sphere (T)",

@@ -11,6 +11,8 @@
 #include "app/rig_panel.h"
 #include "app/rig_view.h"
 #include "app/seams_panel.h"
+#include "app/shapes_part.h"
+#include "app/shelters_part.h"
 
 #include "project/orientation.h"
 #include "solve/calibrate.h"
@@ -185,6 +187,25 @@ void MainWindow::make_actions() {
     }));
     go->addAction(
         action("Close parallax where lenses meet", QKeySequence("W"), [this] { seams_->toggle_flow(); }));
+    const auto seams_work = [&](const QString& text, const QKeySequence& key,
+                                const std::function<void()>& work) {
+        go->addAction(action(text, key, [this, work] {
+            set_station(Station::seams);
+            work();
+        }));
+    };
+    seams_work("Draw a cut-out", QKeySequence("Z"), [this] {
+        seams_->show_part(SeamsPanel::Part::shapes);
+        seams_->shapes().tool().begin(false);
+    });
+    seams_work("Draw a restore", QKeySequence("Shift+Z"), [this] {
+        seams_->show_part(SeamsPanel::Part::shapes);
+        seams_->shapes().tool().begin(true);
+    });
+    seams_work("Draw a shelter", QKeySequence("A"), [this] {
+        seams_->show_part(SeamsPanel::Part::shelters);
+        seams_->shelters().tool().begin();
+    });
     go->addAction(action("Show matched or as shot", QKeySequence("B"), [this] { match_->toggle_as_shot(); }));
     go->addSeparator();
     go->addAction(action("Load a rig file…", {}, [this] { rig_->load_rig_file(); }));
@@ -204,6 +225,8 @@ void MainWindow::make_actions() {
                            [this] { findChild<QToolButton*>("show_overlaps")->toggle(); }));
     view->addAction(action("Show coverage", QKeySequence("G"),
                            [this] { findChild<QToolButton*>("show_coverage")->toggle(); }));
+    view->addAction(action("Show who supplies what", QKeySequence("S"),
+                           [this] { findChild<QToolButton*>("show_supply")->toggle(); }));
     view->addAction(action("Show control points", QKeySequence("T"),
                            [this] { findChild<QToolButton*>("show_points")->toggle(); }));
     view->addAction(action("Flicker between neighbours", QKeySequence("K"),

@@ -7,7 +7,7 @@
 namespace porb::app {
 
 namespace {
-constexpr int kRimPoints = 240, kMaskWidth = 224;
+constexpr int kRimPoints = 240, kMaskWidth = 360;
 
 /// The farthest angle within reach, circle and picture at which a lens sees in the direction phi of its
 /// picture.
@@ -67,7 +67,7 @@ Overlays make_overlays(const PlanKey& key) {
     const int h = std::max(1, kMaskWidth * r.height / std::max(1, r.width));
     out.overlaps = QImage(kMaskWidth, h, QImage::Format_ARGB32_Premultiplied);
     out.overlaps.fill(Qt::transparent);
-    out.coverage = out.overlaps;
+    out.coverage = out.supply = out.overlaps;
     seen.view.target = equirect_target(3840); // as finely as a master would ask
     const Coverage coverage(seen);
     for (int y = 0; y < h; ++y)
@@ -76,6 +76,17 @@ Overlays make_overlays(const PlanKey& key) {
                 Vec2(r.x + (x + 0.5) * r.width / kMaskWidth, r.y + (y + 0.5) * r.height / h));
             if (!d) continue;
             const int lenses = coverage.lenses_at(*d);
+            double red = 0, green = 0, blue = 0, all = 0;
+            const auto weights = coverage.supply(*d);
+            for (std::size_t c = 0; c < weights.size(); ++c) {
+                const QColor tint = colour::lens(int(c));
+                const double w = double(weights[c]);
+                red += w * tint.red(), green += w * tint.green(), blue += w * tint.blue(), all += w;
+            }
+            if (all > 0.01) {
+                const QColor mixed(int(red / all), int(green / all), int(blue / all), 120);
+                out.supply.setPixel(x, y, qPremultiply(mixed.rgba()));
+            }
             if (lenses >= 2) out.overlaps.setPixel(x, y, qPremultiply(qRgba(0xbf, 0xdc, 0xe4, 70)));
             QColor tint = coverage_colour(lenses);
             tint.setAlpha(lenses == 0 ? 220 : 120);

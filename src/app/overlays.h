@@ -17,6 +17,7 @@ struct Overlays {
     };
     std::vector<LensOutline> lenses;
     QImage coverage; ///< tinted by how many lenses see: 0, 1, 2, 3 or more
+    QImage supply;   ///< tinted by the lenses that supply, mixed where they pass into each other
     QImage overlaps; ///< tinted where two or more lenses see; covers the view's whole region
 };
 

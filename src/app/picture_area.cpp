@@ -103,6 +103,15 @@ void PictureArea::set_coverage(bool on) {
     coverage_ = on;
     update();
 }
+void PictureArea::set_supply(bool on) {
+    supply_ = on;
+    update();
+}
+void PictureArea::set_tool(PictureTool* tool) {
+    tool_ = tool;
+    unsetCursor();
+    update();
+}
 void PictureArea::set_flicker(bool on) {
     second_side_ = false;
     if (on)
@@ -173,6 +182,14 @@ QPointF PictureArea::lens_point(const Vec2& pixel) const {
     if (!c) return {};
     return {r.left() + pixel.x() / c->lens.width * r.width(),
             r.top() + pixel.y() / c->lens.height * r.height()};
+}
+
+Vec2 PictureArea::lens_pixel(const QPointF& point) const {
+    const QRectF r = lens_rect();
+    const Camera* c = selected();
+    if (!c || r.isEmpty()) return {0, 0};
+    return {(point.x() - r.left()) / r.width() * c->lens.width,
+            (point.y() - r.top()) / r.height() * c->lens.height};
 }
 
 std::optional<View> PictureArea::wanted_view(double scale) const {

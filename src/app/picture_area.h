@@ -2,6 +2,7 @@
 
 #include "app/overlays.h"
 #include "app/picture_service.h"
+#include "app/picture_tool.h"
 #include "app/session.h"
 
 #include <QWidget>
@@ -31,6 +32,7 @@ class PictureArea : public QWidget {
     void set_footprints(bool on);
     void set_overlaps(bool on);
     void set_coverage(bool on);
+    void set_supply(bool on); ///< which camera supplies what
     /// Shows the selected camera and its neighbour alone by turns, several times a second, in map and window
     /// view.
     void set_flicker(bool on);
@@ -45,6 +47,8 @@ class PictureArea : public QWidget {
     enum class RegionTool { none, avoid, only };
     void set_region_tool(RegionTool tool);
     RegionTool region_tool() const { return region_tool_; }
+    /// What is drawn and edited over the picture; nullptr: nothing. It must outlive its stay.
+    void set_tool(PictureTool* tool);
     void reset_look();
     Turn look() const { return look_; }
     double field_of_view() const { return fov_deg_; }
@@ -58,6 +62,9 @@ class PictureArea : public QWidget {
     std::optional<QPointF> point_of(const Vec3& direction) const;
     /// Where a source pixel of the selected camera is drawn (lens view).
     QPointF lens_point(const Vec2& pixel) const;
+    Vec2 lens_pixel(const QPointF& point) const; ///< the other way round
+    /// The world direction under a place of the widget, if there is one (map and window).
+    std::optional<Vec3> direction_at(const QPointF& point) const;
 
   signals:
     void mode_changed();
@@ -85,7 +92,6 @@ class PictureArea : public QWidget {
     QRectF map_rect() const; ///< the whole map on the widget, zoomed and panned
     QRectF lens_rect() const;
     std::vector<QRectF> sheet_cells(std::size_t count) const;
-    std::optional<Vec3> direction_at(const QPointF& point) const;
     void drag_level(const QPointF& to);
     void drag_circle(const QPointF& to);
     Grip lens_grip(const QPointF& at) const;
@@ -113,7 +119,8 @@ class PictureArea : public QWidget {
     DragUse drag_use_ = DragUse::look;
     LevelHold level_hold_ = LevelHold::none;
     Eye eye_ = Eye::mono;
-    bool footprints_ = false, overlaps_ = false, coverage_ = false, playing_ = false, settled_ = false;
+    bool footprints_ = false, overlaps_ = false, coverage_ = false, supply_ = false, playing_ = false,
+         settled_ = false;
     Turn look_;
     double fov_deg_ = 90;
     double zoom_ = 1;       ///< of map and lens view; 1 fits
@@ -130,6 +137,7 @@ class PictureArea : public QWidget {
     bool second_side_ = false; ///< of the flicker
     QPointF hover_{-1, -1};
     QWidget* empty_ = nullptr;
+    PictureTool* tool_ = nullptr;
     bool points_shown_ = false, lines_shown_ = false;
     std::optional<LineKind> line_tool_;
     RegionTool region_tool_ = RegionTool::none;

@@ -29,6 +29,7 @@ void PictureArea::mousePressEvent(QMouseEvent* event) {
     grip_at_ = event->position();
     grip_ = Grip::none;
     if (trace_press(event)) return;
+    if (tool_ && tool_->press(event)) return;
     if (event->button() == Qt::MiddleButton) {
         grip_ = mode_ == ViewMode::window ? Grip::look : Grip::pan;
     } else if (event->button() == Qt::LeftButton) {
@@ -52,6 +53,7 @@ void PictureArea::mousePressEvent(QMouseEvent* event) {
 
 void PictureArea::mouseMoveEvent(QMouseEvent* event) {
     if (trace_move(event)) return;
+    if (tool_ && grip_ == Grip::none && tool_->move(event)) return;
     const QPointF at = event->position();
     const QPointF moved = at - grip_at_;
     const bool near_rim = magnifies();
@@ -100,6 +102,7 @@ void PictureArea::mouseMoveEvent(QMouseEvent* event) {
 
 void PictureArea::mouseReleaseEvent(QMouseEvent* event) {
     if (trace_release(event)) return;
+    if (tool_ && grip_ == Grip::none && tool_->release(event)) return;
     if (grip_ == Grip::level || grip_ == Grip::circle_move || grip_ == Grip::circle_rim) session_.end_drag();
     if (grip_ != Grip::none) ask(false);
     grip_ = Grip::none;
@@ -107,6 +110,7 @@ void PictureArea::mouseReleaseEvent(QMouseEvent* event) {
 }
 
 void PictureArea::mouseDoubleClickEvent(QMouseEvent* event) {
+    if (tool_ && tool_->double_click(event)) return;
     if (mode_ == ViewMode::sheet)
         set_mode(ViewMode::lens);
     else if (mode_ == ViewMode::map && drag_use_ == DragUse::look) {
@@ -199,6 +203,7 @@ void PictureArea::keyPressEvent(QKeyEvent* event) {
     const double step = event->modifiers() & Qt::ShiftModifier ? 1 : 5;
     const QPointF middle(width() / 2.0, height() / 2.0);
     if (event->key() == Qt::Key_Escape && traces()) return set_line_tool(std::nullopt);
+    if (tool_ && tool_->key(event)) return;
     if (mode_ == ViewMode::window) {
         switch (event->key()) {
         case Qt::Key_Left:

@@ -22,6 +22,7 @@ void PictureArea::paintEvent(QPaintEvent*) {
         paint_composed(p);
     words_.clear();
     paint_points(p);
+    if (tool_) tool_->paint(p);
     paint_words(p);
 }
 
@@ -43,7 +44,7 @@ void PictureArea::paint_composed(QPainter& p) {
 }
 
 void PictureArea::paint_overlays(QPainter& p) {
-    if (!footprints_ && !overlaps_ && !coverage_) return;
+    if (!footprints_ && !overlaps_ && !coverage_ && !supply_) return;
     View view;
     view.eye = eye_;
     if (mode_ == ViewMode::window)
@@ -60,7 +61,8 @@ void PictureArea::paint_overlays(QPainter& p) {
     const QRectF r = mode_ == ViewMode::window ? QRectF(rect()) : map_rect();
     const double k = r.width() / view.target.width;
     if (coverage_) p.drawImage(r, overlay_.coverage);
-    if (overlaps_ && !coverage_) p.drawImage(r, overlay_.overlaps);
+    if (supply_ && !coverage_) p.drawImage(r, overlay_.supply);
+    if (overlaps_ && !coverage_ && !supply_) p.drawImage(r, overlay_.overlaps);
     if (coverage_) { // what the tints mean
         static const char* const kNames[] = {"no lens", "one", "two", "three or more"};
         double x = 12;
@@ -283,6 +285,8 @@ void PictureArea::paint_words(QPainter& p) {
         badge(region_tool_ == RegionTool::avoid ? "Trace round what points should avoid (Esc ends)"
                                                 : "Trace round where points should be looked for (Esc ends)",
               Qt::AlignTop | Qt::AlignRight, colour::accent);
+    if (tool_ && !tool_->words().isEmpty())
+        badge(tool_->words(), Qt::AlignTop | Qt::AlignRight, colour::accent);
     if (line_tool_)
         badge("Trace along the edge: press at one end, let go at the other (Esc ends)",
               Qt::AlignTop | Qt::AlignRight, colour::accent);

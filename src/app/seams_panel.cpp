@@ -1,23 +1,92 @@
 #include "app/seams_panel.h"
 
 #include "app/number_field.h"
+#include "app/shapes_part.h"
+#include "app/shelters_part.h"
 #include "app/theme.h"
 
+#include <QButtonGroup>
+#include <QComboBox>
 #include <QFormLayout>
 #include <QHeaderView>
 #include <QPushButton>
 #include <QSignalBlocker>
+#include <QStackedWidget>
+#include <QToolButton>
 
 namespace porb::app {
 
-SeamsPanel::SeamsPanel(Session& session, QWidget* parent)
-    : Panel("Seams",
-            "Neighbours meet where both are equally far inside their reach. Select cameras to set them "
-            "together.",
-            parent),
-      session_(session) {
+SeamsPanel::SeamsPanel(Session& session, PictureArea& picture, QWidget* parent)
+    : Panel("Seams", "Who supplies what, and how neighbours pass into each other.", parent),
+      session_(session), picture_(picture) {
     setObjectName("seams_panel");
-    group("CAMERAS");
+    auto* row = new QHBoxLayout;
+    row->setSpacing(2);
+    parts_ = new QButtonGroup(this);
+    const char* names[] = {"Blend", "Shapes", "Shelters"};
+    const char* tips[] = {"Reach, feather, blending, parallax", "Cut-outs and restores drawn on lenses",
+                          "What must come whole from one camera"};
+    for (int i = 0; i < 3; ++i) {
+        auto* b = new QToolButton;
+        b->setObjectName(QString("seams_") + QString(names[i]).toLower());
+        b->setText(names[i]);
+        b->setToolTip(tips[i]);
+        b->setCheckable(true);
+        b->setSizePolicy(QSizePolicy::Expanding, QSizePolicy::Fixed);
+        parts_->addButton(b, i);
+        row->addWidget(b);
+    }
+    parts_->button(0)->setChecked(true);
+    column()->addLayout(row);
+    pages_ = new QStackedWidget;
+    column()->addWidget(pages_, 1);
+    auto* blend = new QWidget;
+    auto* blend_column = new QVBoxLayout(blend);
+    blend_column->setContentsMargins(0, 0, 0, 0);
+    blend_column->setSpacing(6);
+    make_blend(blend_column);
+    pages_->addWidget(blend);
+    shapes_ = new ShapesPart(session, picture);
+    pages_->addWidget(shapes_);
+    shelters_ = new SheltersPart(session, picture);
+    pages_->addWidget(shelters_);
+    connect(parts_, &QButtonGroup::idClicked, this, [this](int id) { show_part(Part(id)); });
+    connect(&session_, &Session::project_changed, this, &SeamsPanel::refresh_if_seen);
+    refresh();
+}
+
+void SeamsPanel::show_part(Part part) {
+    parts_->button(int(part))->setChecked(true);
+    pages_->setCurrentIndex(int(part));
+    if (isVisible()) take_tool();
+    refresh();
+}
+
+void SeamsPanel::take_tool() {
+    const auto part = Part(pages_->currentIndex());
+    picture_.set_tool(part == Part::shapes     ? static_cast<PictureTool*>(&shapes_->tool())
+                      : part == Part::shelters ? static_cast<PictureTool*>(&shelters_->tool())
+                                               : nullptr);
+}
+
+void SeamsPanel::showEvent(QShowEvent* event) {
+    take_tool();
+    Panel::showEvent(event);
+}
+
+void SeamsPanel::hideEvent(QHideEvent* event) {
+    picture_.set_tool(nullptr);
+    Panel::hideEvent(event);
+}
+
+void SeamsPanel::make_blend(QVBoxLayout* page) {
+    auto* words =
+        new QLabel("Neighbours meet where both are equally far inside their reach. Select cameras to set "
+                   "them together.");
+    words->setProperty("role", "hint");
+    words->setWordWrap(true);
+    page->addWidget(words);
+    group_in(page, "CAMERAS");
     table_ = new QTableWidget(0, 4);
     table_->setObjectName("seams_table");
     table_->setHorizontalHeaderLabels({"Used", "Camera", "Reach", "Feather"});
@@ -27,10 +96,10 @@ SeamsPanel::SeamsPanel(Session& session, QWidget* parent)
     table_->setSelectionBehavior(QAbstractItemView::SelectRows);
     table_->setSelectionMode(QAbstractItemView::ExtendedSelection);
     table_->setEditTriggers(QAbstractItemView::NoEditTriggers);
-    column()->addWidget(table_, 1);
+    page->addWidget(table_, 1);
     for_ = new QLabel;
     for_->setProperty("role", "group");
-    column()->addWidget(for_);
+    page->addWidget(for_);
     auto* form = new QFormLayout;
     reach_ = new NumberField(0, 180, 0.1, 1, "°");
     reach_->setObjectName("reach");
@@ -40,16 +109,36 @@ SeamsPanel::SeamsPanel(Session& session, QWidget* parent)
     feather_->setToolTip("Width of the transition to a neighbour");
     form->addRow("Reach", reach_);
     form->addRow("Feather", feather_);
-    column()->addLayout(form);
+    page->addLayout(form);
     auto* whole = new QPushButton("Use all that the lens sees");
-    column()->addWidget(whole);
-    group("PARALLAX");
+    page->addWidget(whole);
+    auto* blend_form = new QFormLayout;
+    blending_ = new QComboBox;
+    blending_->setObjectName("blending");
+    blending_->addItems({"Hard line", "Feathered", "Multiband"});
+    blending_->setToolTip(
+        "Hard: at the line. Feathered: over the feather. Multiband: detail over 1.5° at most, brightness "
+        "and colour over ever wider bands");
+    widest_ = new NumberField(1, 60, 0.5, 1, "°");
+    widest_->setObjectName("widest_band");
+    widest_->setToolTip("How far multiband's widest band reaches from a seam");
+    blend_form->addRow("Blending", blending_);
+    blend_form->addRow("Widest band", widest_);
+    page->addLayout(blend_form);
+    connect(blending_, &QComboBox::activated, this,
+            [this](int i) { session_.edit_shot("Blending", [i](Shot& s) { s.blend.kind = Blending(i); }); });
+    connect(widest_, &NumberField::edited, this, [this](double v) {
+        session_.edit_shot(
+            "Widest band", [v](Shot& s) { s.blend.widest_deg = v; }, "widest-band");
+    });
+    connect(widest_, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
+    group_in(page, "PARALLAX");
     flow_ = new QCheckBox("Close it where lenses meet");
     flow_->setObjectName("flow_on");
     flow_->setToolTip(
         "Draws what is near a seam where the rig's centre would see it, by distances found in each "
         "frame (W)");
-    column()->addWidget(flow_);
+    page->addWidget(flow_);
     auto* flow_form = new QFormLayout;
     const auto field = [&](const QString& label, const char* name, double low, double high, double step,
                            int digits, const QString& unit, const QString& tip, double FlowSettings::*value) {
@@ -70,7 +159,7 @@ SeamsPanel::SeamsPanel(Session& session, QWidget* parent)
                   &FlowSettings::zone_deg);
     nearest_ = field("Nearest", "flow_nearest", 0.2, 100, 0.05, 2, " m",
                      "Nearer things are taken to be there", &FlowSettings::nearest_m);
-    column()->addLayout(flow_form);
+    page->addLayout(flow_form);
     connect(flow_, &QCheckBox::clicked, this, &SeamsPanel::toggle_flow);
     connect(reach_, &NumberField::edited, this,
             [this](double v) { change("reach", "reach", [v](ShotCamera& c) { c.reach_deg = v; }); });
@@ -98,8 +187,6 @@ SeamsPanel::SeamsPanel(Session& session, QWidget* parent)
         session_.edit_shot(on ? "Use a camera" : "Leave a camera out",
                            [&](Shot& s) { s.cameras[std::size_t(r)].used = on; });
     });
-    connect(&session_, &Session::project_changed, this, &SeamsPanel::refresh_if_seen);
-    refresh();
 }
 
 void SeamsPanel::toggle_flow() {
@@ -142,9 +229,25 @@ void SeamsPanel::change(const QString& what, const QString& key,
 void SeamsPanel::refresh() {
     const Shot* shot = session_.shot();
     setEnabled(shot != nullptr);
+    switch (Part(pages_->currentIndex())) {
+    case Part::shapes:
+        return shapes_->refresh();
+    case Part::shelters:
+        return shelters_->refresh();
+    case Part::blend:
+        if (shot) return refresh_blend(*shot);
+        const QSignalBlocker block(table_);
+        table_->setRowCount(0);
+    }
+}
+
+void SeamsPanel::refresh_blend(const Shot& now) {
+    const Shot* shot = &now;
     const QSignalBlocker block(table_);
-    table_->setRowCount(shot ? int(shot->cameras.size()) : 0);
-    if (!shot) return;
+    table_->setRowCount(int(shot->cameras.size()));
+    blending_->setCurrentIndex(int(shot->blend.kind));
+    widest_->set_quietly(shot->blend.widest_deg);
+    widest_->setEnabled(shot->blend.kind == Blending::multiband);
     for (int r = 0; r < int(shot->cameras.size()); ++r) {
         const ShotCamera& c = shot->cameras[std::size_t(r)];
         const auto cell = [&](int column, const QString& text) {

@@ -67,6 +67,7 @@ int main(int argc, char** argv) {
     cli::add_solve_verbs(app, cancel);
     cli::add_level_verbs(app, cancel);
     cli::add_match_verbs(app, cancel);
+    cli::add_seam_verbs(app, cancel);
     cli::add_picture_verbs(app, cancel);
     cli::add_file_verbs(app, cancel);
     try {

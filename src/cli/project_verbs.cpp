@@ -83,6 +83,8 @@ struct ShotWords {
     std::optional<double> yaw, pitch, roll, agree;
     std::vector<std::string> sources, offsets, reach, feather;
     std::optional<bool> flow;
+    std::string blending;
+    std::optional<double> widest_band;
     std::optional<double> flow_strength, flow_zone, flow_nearest;
 };
 
@@ -115,6 +117,11 @@ void change_shot(const ShotWords& w) {
         const auto [id, value] = id_and_value(word, "--reach");
         shot_camera(shot, id, "--reach").reach_deg = std::clamp(number_in(value, "--reach"), 0.0, 180.0);
     }
+    if (!w.blending.empty())
+        shot.blend.kind = w.blending == "hard"        ? Blending::hard
+                          : w.blending == "multiband" ? Blending::multiband
+                                                      : Blending::feathered;
+    if (w.widest_band) shot.blend.widest_deg = *w.widest_band;
     if (w.flow) shot.flow.on = *w.flow;
     if (w.flow_strength) shot.flow.strength = *w.flow_strength;
     if (w.flow_zone) shot.flow.zone_deg = *w.flow_zone;
@@ -201,6 +208,14 @@ void add_project_verbs(CLI::App& app) {
         verb->add_option("--offset", w->offsets, "ID=SECONDS: source time minus shot time");
         verb->add_option("--reach", w->reach, "ID=DEGREES: how far from its axis a lens is used");
         verb->add_option("--feather", w->feather, "ID=DEGREES: width of its transitions");
+        verb->add_option(
+                "--blending", w->blending,
+                "hard: at the line; feathered: over the feather; multiband: detail over 1.5 degrees at most, "
+                "brightness and colour over ever wider bands")
+            ->check(CLI::IsMember({"hard", "feathered", "multiband"}));
+        verb->add_option("--widest-band", w->widest_band,
+                         "Degrees that multiband's widest band reaches from a seam")
+            ->check(CLI::Range(1.0, 60.0));
         verb->add_option("--flow", w->flow,
                          "on or off: close parallax where lenses meet, by distances found in each frame");
         verb->add_option("--flow-strength", w->flow_strength, "0: the agree distance, 1: the distances found")

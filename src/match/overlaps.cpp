@@ -193,13 +193,11 @@ std::vector<ColourMoment> compare_overlaps(const Project& project, const Shot& s
 double difference_ev(const ColourPlace& place, const CameraColour& a, const CameraColour& b, Seconds time) {
     const auto seen = [&](const CameraColour& colour, const std::array<double, 3>& log_light, double q) {
         const auto ev = gains_at(colour, time);
-        // A file may hold a falloff that leaves nothing: the blend does not undo it past there either.
-        const double left = std::max(0.02, 1 + q * (colour.falloff[0] + q * colour.falloff[1]));
         const double weights[3] = {0.2126, 0.7152, 0.0722};
         double luminance = 0;
         for (std::size_t c = 0; c < 3; ++c)
             luminance += weights[c] * std::exp(log_light[c]) * std::exp2(ev[c]);
-        return std::log2(luminance / left);
+        return std::log2(luminance / light_left(colour.falloff, q));
     };
     return seen(b, place.b_light, place.b_q) - seen(a, place.a_light, place.a_q);
 }

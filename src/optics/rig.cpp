@@ -1,6 +1,7 @@
 #include "optics/rig.h"
 
 #include "base/angle.h"
+#include "base/error.h"
 
 namespace porb {
 
@@ -12,6 +13,13 @@ const Camera* find_camera(const Rig& rig, std::string_view id) {
 
 Camera* find_camera(Rig& rig, std::string_view id) {
     return const_cast<Camera*>(find_camera(static_cast<const Rig&>(rig), id));
+}
+
+std::size_t index_of(const Rig& rig, std::string_view id) {
+    for (std::size_t i = 0; i < rig.cameras.size(); ++i)
+        if (rig.cameras[i].id == id) return i;
+    throw Error("is not a camera of the rig", "camera " + std::string(id),
+                "Use one of the rig's cameras, or remove what names it");
 }
 
 Rig nominal_rig(int cameras, int picture_width, int picture_height, int circles_per_picture, double fov_deg) {

@@ -34,6 +34,8 @@ inline constexpr int kMostCameras = 64;
 /// The camera with that id, or nullptr.
 const Camera* find_camera(const Rig& rig, std::string_view id);
 Camera* find_camera(Rig& rig, std::string_view id);
+/// Its number within the rig. Throws Error for an unknown one.
+std::size_t index_of(const Rig& rig, std::string_view id);
 
 /// Reads rig JSON ("pale-orbit/rig", version 1). Throws Error with the JSON path of whatever is missing or
 /// impossible; `where` names the file. Unknown members are kept and written again.

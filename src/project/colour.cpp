@@ -4,6 +4,11 @@
 
 namespace porb {
 
+double light_left(const std::array<double, 2>& falloff, double q) {
+    constexpr double kLeast = 0.02;
+    return std::max(kLeast, 1 + q * (falloff[0] + q * falloff[1]));
+}
+
 std::array<double, 3> gains_at(const CameraColour& colour, Seconds time) {
     std::array<double, 3> ev{};
     const auto& keys = colour.gains;

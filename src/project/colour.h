@@ -27,6 +27,10 @@ struct CameraColour {
     bool operator==(const CameraColour&) const = default;
 };
 
+/// The share of the light that a lens keeps at q = (r / R)^2; never less than 2 %: a falloff is not undone
+/// beyond that.
+double light_left(const std::array<double, 2>& falloff, double q);
+
 /// Gains with the trims at a moment, EV.
 std::array<double, 3> gains_at(const CameraColour& colour, Seconds time);
 

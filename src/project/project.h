@@ -54,6 +54,7 @@ struct ShotCamera {
     bool lens_locked = false, pose_locked = false; ///< edits and solves leave them alone
     std::array<Origin, kCameraValues> origins;     ///< by CameraValue
     CameraColour colour;
+    std::vector<Shape> shapes; ///< cut-outs and restores
     std::string extra_json;
     bool operator==(const ShotCamera&) const = default;
 };
@@ -96,6 +97,8 @@ struct Shot {
     std::vector<KeptSolve> solves; ///< oldest first
     MatchSettings match;
     FlowSettings flow;
+    BlendSettings blend;
+    std::vector<Shelter> shelters;
     std::string extra_json;
     bool operator==(const Shot&) const = default;
 };

@@ -9,6 +9,7 @@
 #include "project/colour_json.h"
 #include "project/json_parts.h"
 #include "project/origins.h"
+#include "project/seams_json.h"
 
 #include <nlohmann/json.hpp>
 
@@ -104,6 +105,7 @@ Json camera_json(const ShotCamera& c) {
         if (const Origin& o = origin_of(c, CameraValue(v)); !(o == Origin{}))
             j["origins"][name_of(CameraValue(v))] = {{"kind", name_of(o.kind)}, {"detail", o.detail}};
     if (!(c.colour == CameraColour{})) j["colour"] = colour_json(c.colour);
+    for (const auto& shape : c.shapes) j["shapes"].push_back(shape_json(shape));
     put_extra(j, c.extra_json);
     return j;
 }
@@ -134,8 +136,10 @@ ShotCamera camera_from(const JsonPlace& place) {
         }
     }
     if (place.has("colour")) c.colour = colour_from(place.at("colour"));
-    c.extra_json = extra_of(place, {"camera", "media", "offset_s", "reach_deg", "feather_deg", "used",
-                                    "drift_ppm", "lens_locked", "pose_locked", "origins", "colour"});
+    if (place.has("shapes")) c.shapes = list_from(place.at("shapes"), shape_from);
+    c.extra_json =
+        extra_of(place, {"camera", "media", "offset_s", "reach_deg", "feather_deg", "used", "drift_ppm",
+                         "lens_locked", "pose_locked", "origins", "colour", "shapes"});
     return c;
 }
 
@@ -166,19 +170,6 @@ MotionSource motion_from(const JsonPlace& place) {
     return m;
 }
 
-Json flow_json(const FlowSettings& f) {
-    return {{"on", f.on}, {"strength", f.strength}, {"zone_deg", f.zone_deg}, {"nearest_m", f.nearest_m}};
-}
-FlowSettings flow_from(const JsonPlace& place) {
-    FlowSettings f;
-    place.must_be_object();
-    if (place.has("on")) f.on = place.at("on").boolean();
-    if (place.has("strength")) f.strength = place.at("strength").number(0, 1);
-    if (place.has("zone_deg")) f.zone_deg = place.at("zone_deg").number(1, 90);
-    if (place.has("nearest_m")) f.nearest_m = place.at("nearest_m").number(0.2, 100);
-    return f;
-}
-
 Json shot_json(const Shot& s, const fs::path& folder) {
     Json j = {{"id", s.id},
               {"name", s.name},
@@ -197,6 +188,8 @@ Json shot_json(const Shot& s, const fs::path& folder) {
     put_calibrating(j, s);
     if (!(s.match == MatchSettings{})) j["match"] = match_json(s.match);
     if (!(s.flow == FlowSettings{})) j["flow"] = flow_json(s.flow);
+    if (!(s.blend == BlendSettings{})) j["blend"] = blend_json(s.blend);
+    for (const auto& shelter : s.shelters) j["shelters"].push_back(shelter_json(shelter));
     put_extra(j, s.extra_json);
     return j;
 }
@@ -233,6 +226,16 @@ Shot shot_from(const JsonPlace& place) {
     read_calibrating(place, s);
     if (place.has("match")) s.match = match_from(place.at("match"));
     if (place.has("flow")) s.flow = flow_from(place.at("flow"));
+    if (place.has("blend")) s.blend = blend_from(place.at("blend"));
+    if (place.has("shelters")) {
+        const auto shelters = place.at("shelters");
+        s.shelters = list_from(shelters, shelter_from);
+        for (std::size_t i = 0; i < s.shelters.size(); ++i)
+            if (!s.shelters[i].camera.empty() && !find_camera(s.rig, s.shelters[i].camera))
+                shelters.at(i).at("camera").refuse("'" + s.shelters[i].camera +
+                                                       "' is not a camera of the rig",
+                                                   "Use an id from rig/cameras, or leave it empty");
+    }
     s.extra_json = extra_of(place, {"orientation_keys",
                                     "steady",
                                     "points",
@@ -254,7 +257,9 @@ Shot shot_from(const JsonPlace& place) {
                                     "profile",
                                     "motion",
                                     "match",
-                                    "flow"});
+                                    "flow",
+                                    "blend",
+                                    "shelters"});
     return s;
 }
 

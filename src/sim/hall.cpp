@@ -293,11 +293,13 @@ void add_furniture(Tracer& tracer) {
 }
 
 /// Crates on the floor, pillars and lamps that hang, 0.7 to 2 m away, at every height.
-void add_clutter(Tracer& tracer) {
-    constexpr int kThings = 22;
-    for (int i = 0; i < kThings; ++i) {
-        const float angle = kTurn * (float(i) + 0.35f * hash01(i, 71)) / kThings;
-        const float far = 0.75f + 1.2f * hash01(i, 72), size = 0.10f + 0.16f * hash01(i, 73);
+void add_clutter(Tracer& tracer, unsigned seed) {
+    const int salt =
+        100 * (int(seed % 10000) - 1); // the first seed's is the hall that tests and figures know
+    const int things = seed == 1 ? 22 : 14 + int(14 * hash01(0, 70 + salt));
+    for (int i = 0; i < things; ++i) {
+        const float angle = kTurn * (float(i) + 0.35f * hash01(i, 71 + salt)) / float(things);
+        const float far = 0.75f + 1.2f * hash01(i, 72 + salt), size = 0.10f + 0.16f * hash01(i, 73 + salt);
         const Vec3f c = at_angle(far, angle, 0);
         switch (i % 4) {
         case 0: // a pile of crates
@@ -312,7 +314,7 @@ void add_clutter(Tracer& tracer) {
                               c.x(), c.z(), 24, column_stone));
             break;
         case 2: { // a lamp on a chain
-            const float y = -0.5f - 0.9f * hash01(i, 74);
+            const float y = -0.5f - 0.9f * hash01(i, 74 + salt);
             const std::vector<std::pair<float, float>> lamp = {{0.005f, kSpring},  {0.005f, y - 0.16f},
                                                                {0.09f, y - 0.12f}, {0.11f, y},
                                                                {0.03f, y + 0.10f}, {0.0f, y + 0.12f}};
@@ -320,7 +322,7 @@ void add_clutter(Tracer& tracer) {
             break;
         }
         default: { // a lectern with an open book
-            const float y = 0.35f * hash01(i, 75);
+            const float y = 0.35f * hash01(i, 75 + salt);
             tracer.add(box({c.x() - 0.03f, y, c.z() - 0.03f}, {c.x() + 0.03f, kFloor, c.z() + 0.03f}, wood));
             tracer.add(box({c.x() - size, y - 0.05f, c.z() - size}, {c.x() + size, y, c.z() + size},
                            i % 8 == 3 ? rug : book));
@@ -388,11 +390,11 @@ void add_orrery(double seconds, std::vector<Ball>& balls, std::vector<Stick>& st
 
 } // namespace
 
-Hall::Hall(bool cluttered) {
+Hall::Hall(bool cluttered, unsigned clutter_seed) {
     add_shell(tracer_);
     add_columns(tracer_);
     add_furniture(tracer_);
-    if (cluttered) add_clutter(tracer_);
+    if (cluttered) add_clutter(tracer_, clutter_seed);
     set_time(0);
 }
 

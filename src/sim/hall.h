@@ -10,8 +10,8 @@ namespace porb::sim {
 /// y down, z forward. A made-up place.
 class Hall {
   public:
-    /// `cluttered` adds things close by all round.
-    explicit Hall(bool cluttered = false);
+    /// `cluttered` adds things close by all round; `clutter_seed` says where which of them stand.
+    explicit Hall(bool cluttered = false, unsigned clutter_seed = 1);
     /// Moves planets, arms and keeper to where they are at `seconds`. Not while rays are being cast.
     void set_time(double seconds);
     /// Linear light, Rec. 709 primaries, seen from `origin` in unit direction `direction`.

@@ -230,7 +230,7 @@ std::vector<std::filesystem::path> simulate(const SimOptions& o, const std::file
     const auto frames = std::int64_t(std::llround(o.seconds * o.rate.to_double()));
     if (frames < 1) throw Error("is too short for one frame", "--seconds", "Ask for more seconds");
     std::vector<std::filesystem::path> written;
-    Hall hall(o.cluttered);
+    Hall hall(o.cluttered, o.clutter_seed);
 
     const SphereMapping mapping =
         o.rig == SimRig::pair_180 ? SphereMapping::half_equirect : SphereMapping::equirect;

@@ -46,6 +46,7 @@ struct Faults {
 struct SimOptions {
     bool distant = false;   ///< the hall a thousand times larger: no parallax
     bool cluttered = false; ///< crates, lamps and pillars 0.7 to 2 m away all round
+    unsigned clutter_seed = 1; ///< and where which of them stand
     SimRig rig = SimRig::two_fisheyes;
     int circle_size = 960; ///< pixels a side of the square that holds one circle
     double seconds = 4;

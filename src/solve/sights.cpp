@@ -1,15 +1,8 @@
 #include "solve/sights.h"
 
-#include "base/error.h"
 #include "project/camera_edits.h"
 
 namespace porb {
-
-std::size_t index_of(const Rig& rig, const std::string& id) {
-    for (std::size_t i = 0; i < rig.cameras.size(); ++i)
-        if (rig.cameras[i].id == id) return i;
-    throw Error("is not a camera of the rig", "camera " + id, "Remove the points and lines that name it");
-}
 
 Sight sight_of(const Rig& rig, const ControlPoint& p) {
     return {index_of(rig, p.a), index_of(rig, p.b), p.a_px, p.b_px, p.by_hand ? 2.0 : 1.0};

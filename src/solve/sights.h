@@ -6,8 +6,6 @@
 
 namespace porb {
 
-/// The number of a camera in its rig. Throws Error for an unknown one.
-std::size_t index_of(const Rig& rig, const std::string& id);
 Sight sight_of(const Rig& rig, const ControlPoint& point);
 std::vector<Sight> sights_of(const Rig& rig, std::span<const ControlPoint> points);
 /// By camera: in use, with a source.

@@ -2,6 +2,7 @@
 
 #include "picture/transfer.h"
 
+#include <algorithm>
 #include <array>
 #include <cmath>
 #include <cstring>
@@ -133,15 +134,18 @@ struct alignas(64) Spots {
 
 /// Where each of a segment's pixels reads from: offset of the first tap in pixels, and the filter phases;
 /// with a tone, what its rim does there too.
+/// `nearer` is how much nearer than the agree distance each pixel is (1/m), or nullptr.
 template <Filter filter>
-HWY_ATTR HWY_INLINE void find_spots(const BlendPlan& plan, const Contribution& c, int width, int height,
-                                    const CameraTone& tone, Spots& spots) {
+HWY_ATTR HWY_INLINE void find_spots(const BlendPlan& plan, const Contribution& c, const float* nearer,
+                                    int width, int height, const CameraTone& tone, Spots& spots) {
     const hn::CappedTag<float, kSegment> d;
     const hn::RebindToSigned<decltype(d)> di;
     constexpr int kBefore = filter == Filter::cubic ? 1 : 0, kReads = filter == Filter::cubic ? 4 : 2;
     // Lagrange's parabola through pixel offsets 0, 7.5 and 15.
     const float a_u = (c.u[2] - 2 * c.u[1] + c.u[0]) / 112.5f, a_v = (c.v[2] - 2 * c.v[1] + c.v[0]) / 112.5f;
     const float b_u = (c.u[2] - c.u[0]) / 15 - 15 * a_u, b_v = (c.v[2] - c.v[0]) / 15 - 15 * a_v;
+    const Parallax* parallax = nullptr;
+    if (nearer && c.parallax != Contribution::kNone) parallax = &plan.parallaxes[c.parallax];
     const auto phases = hn::Set(d, float(kPhases)), half = hn::Set(d, 0.5f);
     const auto place = [&](hn::Vec<decltype(d)> at, int size, std::int32_t* phase) HWY_ATTR {
         // Clamped so that no pixel outside the picture is read whatever the plan says of pixels with weight
@@ -162,6 +166,17 @@ HWY_ATTR HWY_INLINE void find_spots(const BlendPlan& plan, const Contribution& c
             const auto t = hn::Iota(d, float(i));
             u = hn::MulAdd(hn::MulAdd(hn::Set(d, a_u), t, hn::Set(d, b_u)), t, hn::Set(d, c.u[0]));
             v = hn::MulAdd(hn::MulAdd(hn::Set(d, a_v), t, hn::Set(d, b_v)), t, hn::Set(d, c.v[0]));
+        }
+        if (parallax) {
+            const auto t = hn::Iota(d, float(i));
+            const auto along = [&](const float* n) HWY_ATTR {
+                const float a = (n[2] - 2 * n[1] + n[0]) / 112.5f, b = (n[2] - n[0]) / 15 - 15 * a;
+                return hn::MulAdd(hn::MulAdd(hn::Set(d, a), t, hn::Set(d, b)), t, hn::Set(d, n[0]));
+            };
+            const auto rho = hn::Min(hn::Max(hn::Load(d, nearer + i), hn::Set(d, parallax->low)),
+                                     hn::Set(d, parallax->high));
+            u = hn::MulAdd(hn::MulAdd(along(parallax->u2), rho, along(parallax->u1)), rho, u);
+            v = hn::MulAdd(hn::MulAdd(along(parallax->v2), rho, along(parallax->v1)), rho, v);
         }
         if (!tone.plain) {
             const auto du = hn::Sub(u, hn::Set(d, tone.centre_u)), dv = hn::Sub(v, hn::Set(d, tone.centre_v));
@@ -207,36 +222,109 @@ HWY_ATTR HWY_INLINE V4 toned(V4 e, const float* scale, float rim) {
     return hn::IfThenElse(hn::Lt(e, hn::Set(d, kFootEnd)), hn::Mul(slope, e), curve);
 }
 
+/// The cell of an octahedral grid that lies at or before a direction, and how far past its middle it is.
+struct GridSpot {
+    const float* cell;
+    float fx, fy;
+};
+HWY_INLINE GridSpot grid_spot(const SphereGrid& grid, float x, float y, float z) {
+    const float s = 1 / (std::abs(x) + std::abs(y) + std::abs(z));
+    float p = x * s, q = z * s;
+    if (y < 0) {
+        const float folded = std::copysign(1 - std::abs(q), p);
+        q = std::copysign(1 - std::abs(p), q);
+        p = folded;
+    }
+    const float half = 0.5f * float(grid.side);
+    // In cells, counted from the middle of the one before the first; between 0.5 and side + 0.5.
+    const float u = std::max(half * (p + 1) + 0.5f, 0.0f), v = std::max(half * (q + 1) + 0.5f, 0.0f);
+    const int iu = std::min(int(u), grid.side), iv = std::min(int(v), grid.side);
+    return {grid.cell(iu - 1, iv - 1), u - float(iu), v - float(iv)};
+}
+
 template <Filter filter>
 class Blender {
   public:
-    Blender(const BlendPlan& plan, std::span<const Picture> sources, std::span<const CameraTone> tones)
-        : plan_(plan) {
-        for (std::size_t i = 0; i < sources.size(); ++i) {
-            const Picture& p = sources[i];
+    Blender(const BlendPlan& plan, const FrameParts& frame) : plan_(plan), frame_(frame) {
+        for (std::size_t i = 0; i < frame.sources.size(); ++i) {
+            const Picture& p = frame.sources[i];
             Pixels pixels{p.row(0), std::ptrdiff_t(p.width()) * 4, p.width(), p.height(), {}, {0, 0, 0, 0}};
-            if (!tones.empty()) pixels.tone = tones[i];
+            if (!frame.tones.empty()) pixels.tone = frame.tones[i];
             std::copy(pixels.tone.scale, pixels.tone.scale + 3, pixels.scale);
             sources_.push_back(pixels);
         }
     }
 
-    HWY_ATTR void segment(const Segment& segment, int count, Half* to) {
+    HWY_ATTR void segment(std::size_t index, int count, Half* to) {
+        const Segment& segment = plan_.segments[index];
         if (segment.count == 0) {
             std::memset(to, 0, std::size_t(count) * 8);
             return;
         }
+        look_ = plan_.looks.empty() ? nullptr : &plan_.looks[index];
         const Contribution* c = plan_.contributions.data() + segment.first;
-        if (segment.count == 1 && c->full && count == kSegment)
-            alone(*c, to);
+        const float* nearer = nullptr;
+        const bool moves =
+            frame_.distances && look_ && std::any_of(c, c + segment.count, [](const Contribution& k) {
+                return k.parallax != Contribution::kNone;
+            });
+        if (moves) {
+            find_nearer();
+            nearer = nearer_;
+        }
+        if (segment.count == 1 && c->full && count == kSegment && frame_.lights.empty())
+            alone(*c, nearer, to);
         else
-            shared(c, segment.count, count, to);
+            shared(c, segment.count, count, nearer, to);
     }
 
   private:
-    HWY_ATTR void alone(const Contribution& c, Half* to) {
+    /// A segment's directions at its pixels follow a parabola through its nodes.
+    HWY_INLINE void direction(int i, float (&d)[3]) const {
+        const float t = float(i) / 15, w0 = (2 * t - 1) * (t - 1), w1 = 4 * t * (1 - t), w2 = t * (2 * t - 1);
+        for (std::size_t k = 0; k < 3; ++k)
+            d[k] = w0 * (*look_)[0][k] + w1 * (*look_)[1][k] + w2 * (*look_)[2][k];
+    }
+
+    void find_nearer() {
+        const SphereGrid& grid = *frame_.distances;
+        const float agree = float(plan_.agree_inverse_m);
+        for (int i = 0; i < kSegment; ++i) {
+            float d[3];
+            direction(i, d);
+            const GridSpot at = grid_spot(grid, d[0], d[1], d[2]);
+            const float *p = at.cell, *q = p + grid.side + 2;
+            const float top = p[0] + at.fx * (p[1] - p[0]), low = q[0] + at.fx * (q[1] - q[0]);
+            nearer_[i] = top + at.fy * (low - top) - agree;
+        }
+    }
+
+    /// The light that a camera's pixels lack, at each of them: looked up as closely as the grid is fine,
+    /// straight between.
+    HWY_ATTR void find_light(const SphereGrid& grid) {
+        const D4 d4;
+        const int step = plan_.pixel_angle * 5 < 3.14159265 / 2 / grid.side ? 5 : 1;
+        for (int i = 0; i < kSegment; i += step) {
+            float d[3];
+            direction(i, d);
+            const GridSpot at = grid_spot(grid, d[0], d[1], d[2]);
+            const float *p = at.cell, *q = p + 4 * (grid.side + 2);
+            const V4 fx = hn::Set(d4, at.fx), p0 = hn::LoadU(d4, p), q0 = hn::LoadU(d4, q);
+            const V4 top = hn::MulAdd(fx, hn::Sub(hn::LoadU(d4, p + 4), p0), p0),
+                     low = hn::MulAdd(fx, hn::Sub(hn::LoadU(d4, q + 4), q0), q0);
+            hn::Store(hn::MulAdd(hn::Set(d4, at.fy), hn::Sub(low, top), top), d4, light_ + 4 * i);
+        }
+        for (int i = 0; step > 1 && i + step < kSegment; i += step)
+            for (int k = 1; k < step; ++k) {
+                const V4 a = hn::Load(d4, light_ + 4 * i), b = hn::Load(d4, light_ + 4 * (i + step));
+                hn::Store(hn::MulAdd(hn::Set(d4, float(k) / float(step)), hn::Sub(b, a), a), d4,
+                          light_ + 4 * (i + k));
+            }
+    }
+
+    HWY_ATTR void alone(const Contribution& c, const float* nearer, Half* to) {
         const Pixels& source = sources_[c.camera];
-        find_spots<filter>(plan_, c, source.width, source.height, source.tone, spots_);
+        find_spots<filter>(plan_, c, nearer, source.width, source.height, source.tone, spots_);
         if (!source.tone.plain) {
             for (int i = 0; i < kSegment; ++i)
                 store(toned(at(source, i), source.scale, spots_.rim[i]), to + 4 * i);
@@ -255,18 +343,22 @@ class Blender {
 #endif
     }
 
-    HWY_ATTR void shared(const Contribution* c, std::uint32_t contributions, int count, Half* to) {
+    HWY_ATTR void shared(const Contribution* c, std::uint32_t contributions, int count, const float* nearer,
+                         Half* to) {
         const D4 d;
         alignas(64) float sum[kSegment * 4] = {};
+        const bool lit = !frame_.lights.empty() && look_;
         for (std::uint32_t k = 0; k < contributions; ++k, ++c) {
             const Pixels& source = sources_[c->camera];
-            find_spots<filter>(plan_, *c, source.width, source.height, source.tone, spots_);
+            find_spots<filter>(plan_, *c, nearer, source.width, source.height, source.tone, spots_);
+            if (lit) find_light(frame_.lights[c->camera]);
             const float* weights = plan_.weights.data() + c->weights;
             for (int i = 0; i < count; ++i) {
                 const float w = c->full ? 1.0f : weights[i];
                 if (w <= 0) continue;
                 V4 v = at(source, i);
                 if (!source.tone.plain) v = toned(v, source.scale, spots_.rim[i]);
+                if (lit) v = hn::Add(v, hn::Load(d, light_ + 4 * i));
                 hn::Store(hn::MulAdd(v, hn::Set(d, w), hn::Load(d, sum + 4 * i)), d, sum + 4 * i);
             }
         }
@@ -282,6 +374,9 @@ class Blender {
     }
 
     const BlendPlan& plan_;
+    const FrameParts& frame_;
+    const Look* look_ = nullptr;
+    alignas(64) float nearer_[kSegment], light_[kSegment * 4];
     std::vector<Pixels> sources_;
     const Taps4* cubic_ = cubic_taps();
     const Taps2* linear_ = linear_taps();
@@ -291,26 +386,23 @@ class Blender {
 /// Rows are followed in narrow columns, so that the source pixels which neighbouring rows share stay in the
 /// nearest cache.
 template <Filter filter>
-HWY_ATTR void blend(const BlendPlan& plan, std::span<const Picture> sources,
-                    std::span<const CameraTone> tones, int begin, int end, Picture& out) {
+HWY_ATTR void blend(const BlendPlan& plan, const FrameParts& frame, int begin, int end, Picture& out) {
     constexpr int kColumn = 8;
-    Blender<filter> blender(plan, sources, tones);
+    Blender<filter> blender(plan, frame);
     for (int first = 0; first < plan.segments_per_row; first += kColumn)
         for (int y = begin; y < end; ++y) {
-            const Segment* row = plan.segments.data() + std::size_t(y) * std::size_t(plan.segments_per_row);
+            const std::size_t row = std::size_t(y) * std::size_t(plan.segments_per_row);
             for (int s = first; s < std::min(first + kColumn, plan.segments_per_row); ++s)
-                blender.segment(row[s], std::min(kSegment, plan.width - s * kSegment),
+                blender.segment(row + std::size_t(s), std::min(kSegment, plan.width - s * kSegment),
                                 out.row(y) + std::size_t(s) * kSegment * 4);
         }
 }
 
-HWY_ATTR void BlendLinear(const BlendPlan& plan, std::span<const Picture> sources,
-                          std::span<const CameraTone> tones, int begin, int end, Picture& out) {
-    blend<Filter::linear>(plan, sources, tones, begin, end, out);
+HWY_ATTR void BlendLinear(const BlendPlan& plan, const FrameParts& frame, int begin, int end, Picture& out) {
+    blend<Filter::linear>(plan, frame, begin, end, out);
 }
-HWY_ATTR void BlendCubic(const BlendPlan& plan, std::span<const Picture> sources,
-                         std::span<const CameraTone> tones, int begin, int end, Picture& out) {
-    blend<Filter::cubic>(plan, sources, tones, begin, end, out);
+HWY_ATTR void BlendCubic(const BlendPlan& plan, const FrameParts& frame, int begin, int end, Picture& out) {
+    blend<Filter::cubic>(plan, frame, begin, end, out);
 }
 
 } // namespace porb::HWY_NAMESPACE
@@ -321,22 +413,22 @@ namespace porb {
 HWY_EXPORT(BlendLinear);
 HWY_EXPORT(BlendCubic);
 
-void blend_rows(const BlendPlan& plan, std::span<const Picture> sources, std::span<const CameraTone> tones,
-                Filter filter, int begin, int end, Picture& out) {
-    if (filter == Filter::linear)
-        HWY_DYNAMIC_DISPATCH(BlendLinear)(plan, sources, tones, begin, end, out);
+void blend_rows(const BlendPlan& plan, const FrameParts& frame, int begin, int end, Picture& out) {
+    if (frame.filter == Filter::linear)
+        HWY_DYNAMIC_DISPATCH(BlendLinear)(plan, frame, begin, end, out);
     else
-        HWY_DYNAMIC_DISPATCH(BlendCubic)(plan, sources, tones, begin, end, out);
+        HWY_DYNAMIC_DISPATCH(BlendCubic)(plan, frame, begin, end, out);
 }
 
-void blend_rows_reference(const BlendPlan& plan, std::span<const Picture> sources,
-                          std::span<const CameraTone> tones, std::span<const std::array<double, 2>> falloffs,
-                          Filter filter, int begin, int end, Picture& out) {
+void blend_rows_reference(const BlendPlan& plan, const FrameParts& frame,
+                          std::span<const std::array<double, 2>> falloffs, int begin, int end, Picture& out) {
+    const auto& [sources, tones, distances, lights, filter] = frame;
     const int before = filter == Filter::cubic ? 1 : 0, reads = filter == Filter::cubic ? 4 : 2;
     for (int y = begin; y < end; ++y)
         for (int x = 0; x < plan.width; ++x) {
-            const Segment& s = plan.segments[std::size_t(y) * std::size_t(plan.segments_per_row) +
-                                             std::size_t(x / kSegment)];
+            const std::size_t index =
+                std::size_t(y) * std::size_t(plan.segments_per_row) + std::size_t(x / kSegment);
+            const Segment& s = plan.segments[index];
             const auto i = std::size_t(x % kSegment);
             double sum[4] = {};
             for (std::uint32_t k = 0; k < s.count; ++k) {
@@ -347,8 +439,22 @@ void blend_rows_reference(const BlendPlan& plan, std::span<const Picture> source
                 const auto along = [&](const float* n) {
                     return n[0] * (2 * t - 1) * (t - 1) + n[1] * 4 * t * (1 - t) + n[2] * t * (2 * t - 1);
                 };
-                const double u = c.exact ? plan.positions[c.positions + i] : along(c.u);
-                const double v = c.exact ? plan.positions[c.positions + kSegment + i] : along(c.v);
+                double u = c.exact ? plan.positions[c.positions + i] : along(c.u);
+                double v = c.exact ? plan.positions[c.positions + kSegment + i] : along(c.v);
+                Vec3 direction(0, 0, 1);
+                if (!plan.looks.empty())
+                    for (std::size_t axis = 0; axis < 3; ++axis) {
+                        const Look& look = plan.looks[index];
+                        const float at[3] = {look[0][axis], look[1][axis], look[2][axis]};
+                        direction[Eigen::Index(axis)] = along(at);
+                    }
+                if (distances && c.parallax != Contribution::kNone) {
+                    const Parallax& p = plan.parallaxes[c.parallax];
+                    const double rho = std::clamp(distances->at(direction) - plan.agree_inverse_m,
+                                                  double(p.low), double(p.high));
+                    u += (along(p.u1) + along(p.u2) * rho) * rho;
+                    v += (along(p.v1) + along(p.v2) * rho) * rho;
+                }
                 const Picture& source = sources[c.camera];
                 const auto weights = [&](double at) {
                     if (filter == Filter::cubic) return catmull_rom(at);
@@ -379,6 +485,8 @@ void blend_rows_reference(const BlendPlan& plan, std::span<const Picture> source
                             double(encoded_from_linear(float(double(linear_from_encoded(float(one[i3]))) *
                                                              std::pow(double(tone.scale[i3]), 2.4) / left)));
                 }
+                for (int i3 = 0; i3 < 3 && !lights.empty(); ++i3)
+                    one[i3] += lights[c.camera].at(direction, i3);
                 for (int i4 = 0; i4 < 4; ++i4) sum[i4] += w * one[i4];
             }
             set_pixel(out, x, y, {float(sum[0]), float(sum[1]), float(sum[2]), float(sum[3])});

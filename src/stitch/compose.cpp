@@ -3,12 +3,13 @@
 #include "base/error.h"
 #include "base/parallel.h"
 #include "stitch/blend_kernel.h"
+#include "stitch/plan_lens.h"
 
 namespace porb {
 
 namespace {
 constexpr int kRowsAtATime = 16;
-constexpr std::size_t kMostZones = 3;
+constexpr std::size_t kMostKept = 3;
 constexpr int kZoneWidth = 4096; ///< what of a rim is kept clear depends on the view; zones must not
 
 std::string size_text(int width, int height) {
@@ -28,7 +29,14 @@ std::shared_ptr<const BlendPlan> Composer::plan_for(const PlanKey& key) {
                 return kept_.back().plan;
             }
     }
-    auto plan = std::make_shared<const BlendPlan>(make_plan(key));
+    std::shared_ptr<const BlendPlan> plan;
+    if (key.shelters.empty())
+        plan = std::make_shared<const BlendPlan>(make_plan(key));
+    else { // they come, go and move: the rest stays as it is
+        PlanKey without = key;
+        without.shelters.clear();
+        plan = std::make_shared<const BlendPlan>(with_shelters(*plan_for(without), key));
+    }
     const std::lock_guard lock(mutex_);
     while (!kept_.empty() && bytes_ + plan->bytes() > limit_) {
         bytes_ -= kept_.front().plan->bytes();
@@ -39,23 +47,19 @@ std::shared_ptr<const BlendPlan> Composer::plan_for(const PlanKey& key) {
     return plan;
 }
 
-std::shared_ptr<const SeamZones> Composer::zones_for(PlanKey key, const FlowSettings& settings) {
-    const Eye eye = key.view.eye;
-    key.view = {};
-    key.view.target = equirect_target(kZoneWidth);
-    key.view.eye = eye;
-    key.orientation = {};
-    key.row_turn = Vec3(0, 0, 0);
-    const std::lock_guard lock(zones_mutex_); // made once, however many ask
-    for (auto it = zones_.begin(); it != zones_.end(); ++it)
-        if (it->key == key && it->settings == settings) {
-            std::rotate(it, it + 1, zones_.end());
-            return zones_.back().zones;
+template <class Made>
+template <class Make>
+std::shared_ptr<const Made> Composer::Few<Made>::get(const PlanKey& key, double setting, const Make& make) {
+    const std::lock_guard lock(mutex_);
+    for (auto it = kept_.begin(); it != kept_.end(); ++it)
+        if (it->setting == setting && it->key == key) {
+            std::rotate(it, it + 1, kept_.end());
+            return kept_.back().made;
         }
-    auto zones = std::make_shared<const SeamZones>(key, settings);
-    if (zones_.size() >= kMostZones) zones_.erase(zones_.begin());
-    zones_.push_back({key, settings, zones});
-    return zones;
+    auto made = std::make_shared<const Made>(make());
+    if (kept_.size() >= kMostKept) kept_.erase(kept_.begin());
+    kept_.push_back({key, setting, made});
+    return made;
 }
 
 bool Composer::read(const Project& project, const Shot& shot, Seconds time,
@@ -92,22 +96,50 @@ bool Composer::read(const Project& project, const Shot& shot, Seconds time,
     return complete;
 }
 
-DistanceField Composer::distances_at(const Project& project, const Shot& shot, Seconds time, PlanKey& key) {
+namespace {
+/// The key without what matters to one view only.
+PlanKey for_every_view(PlanKey key) {
+    const Eye eye = key.view.eye;
+    key.view = {};
+    key.view.target = equirect_target(kZoneWidth);
+    key.view.eye = eye;
+    key.orientation = {};
+    key.row_turn = Vec3(0, 0, 0);
+    return key;
+}
+} // namespace
+
+SphereGrid Composer::distances_at(const Project& project, const Shot& shot, Seconds time, PlanKey& key) {
     std::vector<Picture> sources;
     std::vector<CameraTone> tones;
-    FlowSettings settings = shot.flow;
-    settings.strength = 1; // zones take seconds to make, and a drag of the strength must not make them anew
     while (true) {
-        const auto zones = zones_for(key, settings);
+        PlanKey zone_key = for_every_view(key);
+        zone_key.multiband = false;
+        zone_key.shelters.clear();
+        const auto zones = zones_.get(zone_key, 0, [&] { return SeamZones(zone_key); });
         if (!read(project, shot, time, zones->cameras(), key, sources, tones)) continue;
-        DistanceField field = zones->find(sources, tones);
-        const float agree = key.agree_distance_m > 0 ? float(1 / key.agree_distance_m) : 0;
-        for (float& v : field.inverse_m) v = agree + float(shot.flow.strength) * (v - agree);
+        SphereGrid field = zones->find(sources, tones);
+        const auto agree = float(agree_inverse_m(key));
+        if (shot.flow.strength < 1)
+            for (float& v : field.values) v = agree + float(shot.flow.strength) * (v - agree);
         return field;
     }
 }
 
-DistanceField Composer::distances(const Project& project, const Shot& shot, Seconds time, Eye eye) {
+std::vector<SphereGrid> Composer::lights_at(const Project& project, const Shot& shot, Seconds time,
+                                            PlanKey& key, const SphereGrid& distances) {
+    std::vector<Picture> sources;
+    std::vector<CameraTone> tones;
+    while (true) {
+        const PlanKey band_key = for_every_view(key);
+        const double widest = shot.blend.widest_deg;
+        const auto bands = bands_.get(band_key, widest, [&] { return LightBands(band_key, widest); });
+        if (read(project, shot, time, bands->cameras(), key, sources, tones))
+            return bands->find(sources, tones, distances);
+    }
+}
+
+SphereGrid Composer::distances(const Project& project, const Shot& shot, Seconds time, Eye eye) {
     if (!shot.flow.on) return {};
     View view;
     view.eye = eye;
@@ -121,11 +153,9 @@ Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Se
     Gathered out;
     out.filter = view.filter;
     while (true) {
-        if (shot.flow.on) { // places of its own for each frame
-            const DistanceField distances = distances_at(project, shot, time, key);
-            out.plan = std::make_shared<const BlendPlan>(displaced(*plan_for(key), key, distances));
-        } else
-            out.plan = plan_for(key);
+        if (shot.flow.on) out.distances = distances_at(project, shot, time, key);
+        if (key.multiband) out.lights = lights_at(project, shot, time, key, out.distances);
+        out.plan = plan_for(key);
         if (read(project, shot, time, out.plan->cameras, key, out.sources, out.tones)) return out;
     }
 }
@@ -133,7 +163,11 @@ Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Se
 Picture Composer::blend(const Gathered& gathered) {
     Picture out(gathered.plan->width, gathered.plan->height, library_->pool());
     parallel_ranges(out.height(), kRowsAtATime, [&](int begin, int end) {
-        blend_rows(*gathered.plan, gathered.sources, gathered.tones, gathered.filter, begin, end, out);
+        blend_rows(*gathered.plan,
+                   {gathered.sources, gathered.tones,
+                    gathered.distances.empty() ? nullptr : &gathered.distances, gathered.lights,
+                    gathered.filter},
+                   begin, end, out);
     });
     return out;
 }

@@ -3,6 +3,7 @@
 #include "media/library.h"
 #include "project/span.h"
 #include "stitch/distances.h"
+#include "stitch/light_bands.h"
 #include "stitch/plan.h"
 #include "stitch/tone.h"
 
@@ -26,6 +27,8 @@ class Composer {
         std::shared_ptr<const BlendPlan> plan;
         std::vector<Picture> sources; ///< of plan->cameras
         std::vector<CameraTone> tones;
+        SphereGrid distances; ///< empty: everything at the agree distance
+        std::vector<SphereGrid> lights;
         Filter filter = Filter::cubic;
     };
     Gathered gather(const Project& project, const Shot& shot, Seconds time, const View& view);
@@ -34,7 +37,7 @@ class Composer {
     std::shared_ptr<const BlendPlan> plan_for(const PlanKey& key);
     /// How far away things near seams are at that moment (they do not depend on the view but for its eye);
     /// empty while the shot's flow is off.
-    DistanceField distances(const Project& project, const Shot& shot, Seconds time, Eye eye = Eye::mono);
+    SphereGrid distances(const Project& project, const Shot& shot, Seconds time, Eye eye = Eye::mono);
     MediaLibrary& library() { return *library_; }
 
   private:
@@ -46,20 +49,33 @@ class Composer {
     std::mutex mutex_;
     std::vector<Kept> kept_; ///< oldest use first
     std::size_t limit_, bytes_ = 0;
-    struct Zones {
-        PlanKey key; ///< its view is of no account
-        FlowSettings settings;
-        std::shared_ptr<const SeamZones> zones;
+    /// What is slow to make and does not depend on the view: made once, however many ask, and kept by its
+    /// key, the oldest use first.
+    template <class Made>
+    class Few {
+      public:
+        template <class Make>
+        std::shared_ptr<const Made> get(const PlanKey& key, double setting, const Make& make);
+
+      private:
+        struct Entry {
+            PlanKey key;
+            double setting;
+            std::shared_ptr<const Made> made;
+        };
+        std::mutex mutex_;
+        std::vector<Entry> kept_;
     };
     /// Pictures and tones of these cameras; false, and `key` without them, when some are outside their
     /// sources.
     bool read(const Project& project, const Shot& shot, Seconds time,
               const std::vector<BlendPlan::PlanCamera>& cameras, PlanKey& key, std::vector<Picture>& sources,
               std::vector<CameraTone>& tones);
-    DistanceField distances_at(const Project& project, const Shot& shot, Seconds time, PlanKey& key);
-    std::shared_ptr<const SeamZones> zones_for(PlanKey key, const FlowSettings& settings);
-    std::mutex zones_mutex_;
-    std::vector<Zones> zones_; ///< oldest use first
+    SphereGrid distances_at(const Project& project, const Shot& shot, Seconds time, PlanKey& key);
+    std::vector<SphereGrid> lights_at(const Project& project, const Shot& shot, Seconds time, PlanKey& key,
+                                      const SphereGrid& distances);
+    Few<SeamZones> zones_;
+    Few<LightBands> bands_;
 };
 
 /// Left above or beside right for stereo views, else the one picture: what a deliverable of that layout

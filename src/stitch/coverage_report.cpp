@@ -11,24 +11,35 @@ constexpr int kDirections = 4000;
 constexpr double kStepDeg = 0.25;
 constexpr double kGoldenAngle = 2.399963229728653;
 
+/// The i-th of `count` directions spread evenly.
+Vec3 spread(int i, int count) {
+    const double y = 1 - 2 * (i + 0.5) / count, s = std::sqrt(1 - y * y);
+    return {s * std::cos(i * kGoldenAngle), y, s * std::sin(i * kGoldenAngle)};
+}
+
+/// Of a shot as it stands in the rig's own axes, every camera taken to have its source.
+PlanKey plain_key(const Shot& shot, Seconds time) {
+    View view;
+    view.target = equirect_target(3840); // as finely as a master would ask
+    PlanKey key = plan_key(shot, view, time);
+    key.orientation = {};
+    key.row_turn = Vec3(0, 0, 0);
+    for (auto& c : key.cameras) c.media = "media"; // whether or not it has its source yet
+    return key;
+}
+
 Vec3 axis_of(const Camera& c) {
     return rotation_of(c.pose.turn) * Vec3(0, 0, 1);
 }
 } // namespace
 
 CoverageReport coverage_report(const Shot& shot) {
-    View view;
-    view.target = equirect_target(3840); // as finely as a master would ask
-    PlanKey key = plan_key(shot, view);
-    key.orientation = {};
-    key.row_turn = Vec3(0, 0, 0);
+    PlanKey key = plain_key(shot, Seconds(0));
     key.agree_distance_m = 0;
-    for (auto& c : key.cameras) c.media = "media"; // whether or not it has its source yet
     const Coverage coverage(key);
     CoverageReport report;
     for (int i = 0; i < kDirections; ++i) {
-        const double y = 1 - 2 * (i + 0.5) / kDirections, s = std::sqrt(1 - y * y);
-        const Vec3 d(s * std::cos(i * kGoldenAngle), y, s * std::sin(i * kGoldenAngle));
+        const Vec3 d = spread(i, kDirections);
         const int lenses = coverage.lenses_at(d);
         report.share[std::size_t(std::min(lenses, 3))] += 1.0 / kDirections;
         if (lenses == 0 && report.unseen.size() < 600) report.unseen.push_back(d);
@@ -55,6 +66,45 @@ CoverageReport coverage_report(const Shot& shot) {
     std::stable_sort(report.overlaps.begin(), report.overlaps.end(),
                      [](const PairOverlap& x, const PairOverlap& y) { return x.width_deg > y.width_deg; });
     return report;
+}
+
+CutHole cut_hole(const Shot& shot, Seconds time) {
+    constexpr int kFine = 41253; // one a square degree
+    constexpr double kMost = 0.5;
+    CutHole hole;
+    const bool cut = std::any_of(shot.cameras.begin(), shot.cameras.end(), [](const ShotCamera& c) {
+        return c.used && std::any_of(c.shapes.begin(), c.shapes.end(),
+                                     [](const Shape& s) { return s.on && !s.restores; });
+    });
+    if (!cut) return hole;
+    PlanKey key = plain_key(shot, time), uncut = key, whole = key;
+    for (auto& c : uncut.cameras) c.shapes.clear();
+    for (auto& c : whole.cameras) {
+        std::erase_if(c.shapes, [](const Shape& s) { return s.restores; }); // what is cut stays cut
+        c.reach_deg = 180;
+    }
+    const Coverage now(key), before(uncut), all(whole);
+    std::vector<int> shows(shot.cameras.size(), 0);
+    Vec3 sum(0, 0, 0);
+    int lost = 0;
+    for (int i = 0; i < kFine; ++i) {
+        const Vec3 d = spread(i, kFine);
+        if (now.lenses_at(d) > 0 || before.lenses_at(d) == 0) continue;
+        ++lost;
+        sum += d;
+        const auto inside = all.inside_deg(d);
+        for (std::size_t c = 0; c < inside.size(); ++c) shows[c] += inside[c] > 0;
+    }
+    if (lost == 0) return hole;
+    hole.square_deg = lost;
+    if (sum.norm() > 1e-9) hole.middle = sum.normalized();
+    std::vector<std::size_t> order;
+    for (std::size_t c = 0; c < shows.size(); ++c)
+        if (shows[c] > kMost * lost) order.push_back(c);
+    std::stable_sort(order.begin(), order.end(),
+                     [&](std::size_t a, std::size_t b) { return shows[a] > shows[b]; });
+    for (const std::size_t c : order) hole.could_fill.push_back(shot.cameras[c].camera);
+    return hole;
 }
 
 } // namespace porb

@@ -20,4 +20,13 @@ struct CoverageReport {
 };
 CoverageReport coverage_report(const Shot& shot);
 
+/// What cut-outs leave that nobody shows any more.
+struct CutHole {
+    double square_deg = 0; ///< of the sphere (which has 41253), to about one
+    Vec3 middle{0, 0, 1};  ///< of its largest stretch, about; rig axes
+    std::vector<std::string>
+        could_fill; ///< cameras whose circles show most of it beyond their reach, best first
+};
+CutHole cut_hole(const Shot& shot, Seconds time);
+
 } // namespace porb

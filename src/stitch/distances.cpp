@@ -13,7 +13,7 @@ namespace porb {
 
 namespace {
 
-constexpr int kFieldWidth = 1024;         ///< 0.35 degrees
+constexpr int kFieldSide = 720;           ///< cells of about 0.3 degrees
 constexpr double kStripStep_rad = 0.0035; ///< 0.2 degrees
 constexpr double kMargin_rad = 0.02;      ///< of strips, beside the parallax
 constexpr int kRounds = 5;                ///< until direction from the centre and distance agree
@@ -151,10 +151,6 @@ Matched match_strip(const cv::Mat& a, const cv::Mat& b, const cv::Mat& a_seen, c
     return {parallax, std::clamp((alike - kNoTrust) / (kFullTrust - kNoTrust), 0.0, 1.0)};
 }
 
-std::size_t index_of(const Rig& rig, const std::string& camera) {
-    return std::size_t(find_camera(rig, camera) - rig.cameras.data());
-}
-
 double smooth(double t) {
     t = std::clamp(t, 0.0, 1.0);
     return t * t * (3 - 2 * t);
@@ -172,18 +168,6 @@ float bilinear(const cv::Mat& m, double x, double y) {
 
 } // namespace
 
-double DistanceField::at(const Vec3& d) const {
-    const double x = (std::atan2(d.x(), d.z()) / (2 * kPi) + 0.5) * width - 0.5,
-                 y = (0.5 - std::asin(std::clamp(-d.y(), -1.0, 1.0)) / kPi) * height - 0.5;
-    const int x0 = int(std::floor(x)), y0 = std::clamp(int(std::floor(y)), 0, height - 2);
-    const double fx = x - x0, fy = std::clamp(y - y0, 0.0, 1.0);
-    const auto v = [&](int i, int j) {
-        return double(inverse_m[std::size_t(j) * std::size_t(width) + std::size_t((i + width) % width)]);
-    };
-    return (1 - fy) * ((1 - fx) * v(x0, y0) + fx * v(x0 + 1, y0)) +
-           fy * ((1 - fx) * v(x0, y0 + 1) + fx * v(x0 + 1, y0 + 1));
-}
-
 struct SeamZones::Impl {
     struct Node {
         std::int32_t strip = -1; ///< -1: not near a seam
@@ -196,15 +180,13 @@ struct SeamZones::Impl {
         int disparities = 16;
     };
     double agree = 0, nearest = 1;
-    int width = kFieldWidth, height = kFieldWidth / 2;
     std::vector<Node> nodes;
     std::vector<Pair> pairs;
     std::vector<BlendPlan::PlanCamera> cameras;
 
-    Vec3 direction(int i) const {
-        const double lon = ((i % width + 0.5) / width - 0.5) * 2 * kPi,
-                     lat = (0.5 - (i / width + 0.5) / height) * kPi;
-        return {std::cos(lat) * std::sin(lon), -std::sin(lat), std::cos(lat) * std::cos(lon)};
+    static Vec3 direction(int i) {
+        return octahedral_direction(
+            {(i % kFieldSide + 0.5) / kFieldSide, (i / kFieldSide + 0.5) / kFieldSide});
     }
 };
 
@@ -245,16 +227,16 @@ const std::vector<BlendPlan::PlanCamera>& SeamZones::cameras() const {
     return impl_->cameras;
 }
 
-SeamZones::SeamZones(const PlanKey& shot_key, const FlowSettings& settings)
-    : impl_(std::make_unique<Impl>()) {
+SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) {
     Impl& me = *impl_;
+    const FlowSettings& settings = shot_key.flow;
     PlanKey key = shot_key;
     key.orientation = {};
     key.row_turn = Vec3(0, 0, 0);
     me.agree = key.agree_distance_m > 0 ? 1 / key.agree_distance_m : 0;
     me.nearest = 1 / settings.nearest_m;
     const Coverage coverage(key);
-    const int n = me.width * me.height;
+    constexpr int n = kFieldSide * kFieldSide;
     me.nodes.resize(std::size_t(n));
     std::vector<std::pair<std::int16_t, std::int16_t>> who(std::size_t(n), {-1, -1});
     parallel_ranges(n, 1024, [&](int begin, int end) {
@@ -315,12 +297,9 @@ SeamZones::SeamZones(const PlanKey& shot_key, const FlowSettings& settings)
     }
 }
 
-DistanceField SeamZones::find(std::span<const Picture> sources, std::span<const CameraTone> tones) const {
+SphereGrid SeamZones::find(std::span<const Picture> sources, std::span<const CameraTone> tones) const {
     const Impl& me = *impl_;
-    DistanceField field;
-    field.width = me.width;
-    field.height = me.height;
-    field.inverse_m.assign(me.nodes.size(), float(me.agree));
+    SphereGrid field(kFieldSide, 1, float(me.agree));
     std::vector<Matched> matched(me.pairs.size());
     std::vector<cv::Mat> seen;
     for (std::size_t c = 0; c < sources.size(); ++c) seen.push_back(bytes_of(sources[c], tones[c]));
@@ -350,10 +329,11 @@ DistanceField SeamZones::find(std::span<const Picture> sources, std::span<const 
                 const double next = far > 0 ? 1 / (strip.b_m + far * from_b).norm() : 0;
                 inverse = std::clamp(next, 0.0, 1.5 * me.nearest);
             }
-            field.inverse_m[std::size_t(i)] =
+            *field.cell(i % kFieldSide, i / kFieldSide) =
                 float(me.agree + trust * double(node.share) * (inverse - me.agree));
         }
     });
+    field.close_edges();
     return field;
 }
 

@@ -4,6 +4,7 @@
 #include "base/parallel.h"
 #include "project/orientation.h"
 #include "stitch/plan_lens.h"
+#include "stitch/supply.h"
 
 #include <mutex>
 
@@ -13,6 +14,8 @@ namespace {
 
 /// Above this pixel angle a parabola over a segment bends too little: positions are stored one by one.
 constexpr double kCoarsePixel = 2 * kPi / 960;
+constexpr double kPastRim_deg = 3; ///< places outside a lens's reach are followed as far, for smooth weights
+constexpr double kLeastInverse = 0.02; ///< 1/m
 constexpr float kNearlyOne = 1 - 1e-6f;
 
 bool serves(Eyes eyes, Eye eye) {
@@ -32,67 +35,24 @@ struct Piece {
     std::vector<Segment> segments;
     std::vector<Contribution> contributions;
     std::vector<float> weights, positions;
+    std::vector<Parallax> parallaxes;
 };
 
 class RowPlanner {
   public:
     RowPlanner(const PlanKey& key, const std::vector<PlanLens>& lenses)
-        : map_(key.view.target), region_(whole_region(key.view)), lenses_(lenses),
-          exact_(map_.pixel_angle() > kCoarsePixel), agree_(agree_inverse_m(key)) {}
+        : map_(key.view.target), region_(whole_region(key.view)), lenses_(lenses), supply_(key, lenses),
+          exact_(map_.pixel_angle() > kCoarsePixel), agree_(agree_inverse_m(key)), flow_(key.flow),
+          to_rig_(rotation_of(key.orientation).transpose()) {
+        double steepest = 1;
+        for (const auto& lens : lenses)
+            if (lens.shapes) steepest = std::max(steepest, lens.shapes->steepest());
+        segment_deg_ = degrees(map_.pixel_angle()) * kSegment;
+        margin_ = segment_deg_ * steepest;
+    }
 
     void plan_row(int y, Piece& piece) const {
         for (int x = 0; x < region_.width; x += kSegment) plan_segment(x, y, piece);
-    }
-
-  private:
-    struct Node {
-        bool any = false; ///< the target has a direction here
-        std::vector<Landing> at;
-    };
-
-    /// Only lenses of `which` are looked through (a bit each).
-    Node node(double x, double y, std::uint64_t which = ~std::uint64_t(0)) const {
-        Node n;
-        const auto d = map_.direction({x + region_.x, y + region_.y});
-        n.any = d.has_value();
-        n.at.resize(lenses_.size());
-        for (std::size_t l = 0; l < lenses_.size(); ++l)
-            n.at[l] = n.any && (which >> l & 1) ? land(lenses_[l], lenses_[l].ray(*d, agree_))
-                                                : Landing{{0, 0}, -1e9};
-        return n;
-    }
-
-    /// The lenses that may have a part in a segment, from its nodes: others are too far behind the best
-    /// placed.
-    std::uint64_t contenders(const Node (&nodes)[3]) const {
-        const double margin = degrees(map_.pixel_angle()) * kSegment;
-        std::uint64_t which = 0;
-        for (const auto& n : nodes) {
-            if (!n.any) return ~std::uint64_t(0);
-            double best = -1e9;
-            for (const auto& at : n.at) best = std::max(best, at.inside_deg);
-            for (std::size_t l = 0; l < lenses_.size(); ++l)
-                if (n.at[l].inside_deg > -2 * margin &&
-                    n.at[l].inside_deg > best - lenses_[l].feather_deg - 4 * margin)
-                    which |= std::uint64_t(1) << l;
-        }
-        return which;
-    }
-
-    /// Final weights of each lens at a node: normalised, times the coverage.
-    void weights_at(const Node& n, std::vector<float>& out) const {
-        double best = -1e9;
-        for (const auto& at : n.at) best = std::max(best, at.inside_deg);
-        double sum = 0, cover = 0;
-        std::vector<double>& raw = raw_;
-        raw.assign(lenses_.size(), 0);
-        for (std::size_t l = 0; l < lenses_.size(); ++l) {
-            raw[l] = blend_weight(n.at[l].inside_deg, best, lenses_[l].feather_deg);
-            sum += raw[l];
-            cover = std::max(cover, raw[l]);
-        }
-        for (std::size_t l = 0; l < lenses_.size(); ++l)
-            out[l] = sum > 0 ? float(raw[l] / sum * std::min(1.0, cover)) : 0;
     }
 
     void plan_segment(int x0, int y, Piece& piece) const {
@@ -104,12 +64,14 @@ class RowPlanner {
         // extrapolation).
         const Node nodes[3] = {node(x0 + 0.5, cy), node(x0 + 8.0, cy), node(x0 + 15.5, cy)};
         const bool whole = nodes[0].any && nodes[1].any && nodes[2].any;
+        const bool sheltered = near_shelter(nodes);
 
         // Clear of every edge and transition at all three nodes: one lens supplies the segment alone.
-        if (whole && !exact_) {
+        if (whole && !exact_ && !sheltered) {
             for (std::size_t l = 0; l < count; ++l)
                 if (alone(nodes, l)) {
                     piece.contributions.push_back(parabola(nodes, l, true));
+                    add_parallax(nodes, piece, first);
                     piece.segments.push_back({first, 1});
                     return;
                 }
@@ -120,13 +82,13 @@ class RowPlanner {
         }
         std::vector<float> all(count * kSegment, 0.0f);
         std::vector<Node> each(kSegment);
-        const std::uint64_t which = contenders(nodes);
+        const std::uint64_t which = sheltered ? ~std::uint64_t(0) : contenders(nodes);
         std::vector<float> at(count);
         for (int i = 0; i < kSegment; ++i) {
             if (x0 + i >= width) continue;
             each[std::size_t(i)] = node(x0 + i + 0.5, cy, which);
             if (!each[std::size_t(i)].any) continue;
-            weights_at(each[std::size_t(i)], at);
+            supply_.weights(to_rig_ * each[std::size_t(i)].direction, each[std::size_t(i)].at, at);
             for (std::size_t l = 0; l < count; ++l) all[l * kSegment + std::size_t(i)] = at[l];
         }
         for (std::size_t l = 0; l < count; ++l) {
@@ -140,29 +102,95 @@ class RowPlanner {
             }
             piece.contributions.push_back(c);
         }
+        if (whole) add_parallax(nodes, piece, first);
         piece.segments.push_back({first, std::uint32_t(piece.contributions.size()) - first});
+    }
+
+    /// Directions of a segment's nodes, rig axes; those that the target has not take a neighbour's.
+    Look look(int x0, int y) const {
+        Look out{};
+        std::optional<Vec3> known[3];
+        for (int n = 0; n < 3; ++n)
+            known[n] = map_.direction({x0 + 0.5 + 7.5 * n + region_.x, y + 0.5 + region_.y});
+        for (std::size_t n = 0; n < 3; ++n) {
+            const auto& d = known[n] ? known[n] : known[1] ? known[1] : n == 0 ? known[2] : known[0];
+            const Vec3 rig = d ? Vec3(to_rig_ * *d) : Vec3(0, 0, 1);
+            out[n] = {float(rig.x()), float(rig.y()), float(rig.z())};
+        }
+        return out;
+    }
+
+    /// Whether a shelter has a say in a segment.
+    bool sheltered(int x0, int y) const {
+        const double cy = y + 0.5;
+        for (const double x : {x0 + 0.5, x0 + 8.0, x0 + 15.5})
+            if (const auto d = map_.direction({x + region_.x, cy + region_.y}); d && near_shelter(*d))
+                return true;
+        return false;
+    }
+
+  private:
+    struct Node {
+        bool any = false; ///< the target has a direction here
+        Vec3 direction{0, 0, 1};
+        std::vector<Landing> at;
+    };
+
+    /// Only lenses of `which` are looked through (a bit each).
+    Node node(double x, double y, std::uint64_t which = ~std::uint64_t(0)) const {
+        Node n;
+        const auto d = map_.direction({x + region_.x, y + region_.y});
+        n.any = d.has_value();
+        if (d) n.direction = *d;
+        n.at.resize(lenses_.size());
+        for (std::size_t l = 0; l < lenses_.size(); ++l)
+            n.at[l] = n.any && (which >> l & 1) ? land(lenses_[l], lenses_[l].ray(*d, agree_))
+                                                : Landing{{0, 0}, -1e9};
+        return n;
+    }
+
+    bool near_shelter(const Vec3& direction) const {
+        return supply_.near_shelter(to_rig_ * direction, segment_deg_);
+    }
+    bool near_shelter(const Node (&nodes)[3]) const {
+        return std::any_of(nodes, nodes + 3,
+                           [&](const Node& n) { return n.any && near_shelter(n.direction); });
+    }
+
+    /// The lenses that may have a part in a segment, from its nodes: others are too far behind the best
+    /// placed.
+    std::uint64_t contenders(const Node (&nodes)[3]) const {
+        std::uint64_t which = 0;
+        for (const auto& n : nodes) {
+            if (!n.any) return ~std::uint64_t(0);
+            double best = -1e9;
+            for (const auto& at : n.at) best = std::max(best, at.inside_deg);
+            for (std::size_t l = 0; l < lenses_.size(); ++l)
+                if (n.at[l].inside_deg > -2 * margin_ &&
+                    n.at[l].inside_deg > best - lenses_[l].feather_deg - 4 * margin_)
+                    which |= std::uint64_t(1) << l;
+        }
+        return which;
     }
 
     /// Lens l has weight 1 all along: well inside its reach, and no other within its feather of being as far
     /// inside.
     bool alone(const Node (&nodes)[3], std::size_t l) const {
-        const double margin = degrees(map_.pixel_angle()) * kSegment;
         for (const auto& n : nodes) {
             const double mine = n.at[l].inside_deg;
-            if (mine < lenses_[l].feather_deg / 2 + margin) return false;
+            if (mine < lenses_[l].feather_deg / 2 + margin_) return false;
             for (std::size_t o = 0; o < lenses_.size(); ++o)
-                if (o != l && n.at[o].inside_deg > mine - lenses_[o].feather_deg - 2 * margin &&
-                    n.at[o].inside_deg > -2 * margin)
+                if (o != l && n.at[o].inside_deg > mine - lenses_[o].feather_deg - 2 * margin_ &&
+                    n.at[o].inside_deg > -2 * margin_)
                     return false;
         }
         return true;
     }
 
     bool hopeless(const Node (&nodes)[3]) const {
-        const double margin = degrees(map_.pixel_angle()) * kSegment;
         for (const auto& n : nodes)
             for (const auto& at : n.at)
-                if (at.inside_deg > -margin) return false;
+                if (at.inside_deg > -margin_) return false;
         return true;
     }
 
@@ -195,21 +223,88 @@ class RowPlanner {
         return c;
     }
 
+    /// Whether distances found have a say in a segment: the two best placed lenses are nearly as well placed.
+    bool in_flow_zone(const Node (&nodes)[3]) const {
+        if (!flow_.on) return false;
+        for (const auto& n : nodes) {
+            double best = -1e9, second = -1e9;
+            for (const auto& at : n.at)
+                if (at.inside_deg > best)
+                    second = best, best = at.inside_deg;
+                else
+                    second = std::max(second, at.inside_deg);
+            if (second > -margin_ && best - second < flow_.zone_deg + 2 * margin_) return true;
+        }
+        return false;
+    }
+
+    /// Gives the segment's contributions their parallaxes, where distances may have a say.
+    void add_parallax(const Node (&nodes)[3], Piece& piece, std::uint32_t first) const {
+        if (!in_flow_zone(nodes)) return;
+        for (auto c = piece.contributions.begin() + first; c != piece.contributions.end(); ++c)
+            if (const auto p = parallax(nodes, c->camera)) {
+                c->parallax = std::uint32_t(piece.parallaxes.size());
+                piece.parallaxes.push_back(*p);
+            }
+    }
+
+    std::optional<Parallax> parallax(const Node (&nodes)[3], std::size_t l) const {
+        const PlanLens& lens = lenses_[l];
+        const auto seen = [&](double inverse_m, Vec2(&px)[3]) {
+            for (std::size_t n = 0; n < 3; ++n) {
+                const Landing at = land(lens, lens.ray(nodes[n].direction, inverse_m));
+                px[n] = at.px;
+                if (at.inside_deg <= (nodes[n].at[l].inside_deg > 0 ? 0 : -2 * margin_ - kPastRim_deg))
+                    return false;
+            }
+            return true;
+        };
+        Vec2 near[3], mid[3];
+        const double nearest = 1.5 / flow_.nearest_m; // what distances are bounded by
+        double high = nearest - agree_;
+        while (high > kLeastInverse && !seen(agree_ + high, near)) high *= 0.6;
+        if (high <= kLeastInverse) return std::nullopt;
+        double low = -agree_, third = low; // of the parabola: the agree distance, high, and a third
+        if (agree_ <= kLeastInverse || !seen(0, mid)) low = 0;
+        if (low > -0.15 * high) {
+            third = high / 2;
+            if (!seen(agree_ + third, mid)) return std::nullopt;
+        }
+        Parallax p;
+        p.low = float(low), p.high = float(high);
+        const double scale = 1.0 / (1 << lens.level);
+        for (std::size_t n = 0; n < 3; ++n) {
+            const Vec2 a = (near[n] - nodes[n].at[l].px) * (scale / high),
+                       b = (mid[n] - nodes[n].at[l].px) * (scale / third);
+            const Vec2 second = (a - b) / (high - third), slope = a - second * high;
+            p.u1[n] = float(slope.x()), p.u2[n] = float(second.x());
+            p.v1[n] = float(slope.y()), p.v2[n] = float(second.y());
+        }
+        return p;
+    }
+
     TargetMap map_;
     Region region_;
     const std::vector<PlanLens>& lenses_;
+    Supply supply_;
     bool exact_;
     double agree_; ///< 1/m
-    mutable std::vector<double> raw_;
+    FlowSettings flow_;
+    Mat3 to_rig_;
+    double segment_deg_ = 0,
+           margin_ = 0; ///< a segment's length; by how much angles inside may differ over it
 };
 
 constexpr int kRowsOfPiece = 32;
+constexpr double kHardFeather_deg = 0.3;   ///< hides the steps of pixels, no more
+constexpr double kDetailFeather_deg = 1.5; ///< the finest band's; wider ones are in the light fields
 
 } // namespace
 
 std::size_t BlendPlan::bytes() const {
     return segments.size() * sizeof(Segment) + contributions.size() * sizeof(Contribution) +
-           (weights.size() + positions.size()) * sizeof(float);
+           (weights.size() + positions.size()) * sizeof(float) + parallaxes.size() * sizeof(Parallax) +
+           looks.size() * sizeof(Look);
 }
 
 double blend_weight(double inside_deg, double best_inside_deg, double feather_deg) {
@@ -222,7 +317,18 @@ double blend_weight(double inside_deg, double best_inside_deg, double feather_de
 }
 
 PlanKey plan_key(const Shot& shot, const View& view, Seconds time) {
-    PlanKey key{shot.rig, shot.cameras, shot.orientation, Vec3(0, 0, 0), shot.agree_distance_m, view};
+    PlanKey key;
+    key.rig = shot.rig;
+    key.cameras = shot.cameras;
+    key.orientation = shot.orientation;
+    key.agree_distance_m = shot.agree_distance_m;
+    key.view = view;
+    if (shot.flow.on) key.flow = shot.flow, key.flow.strength = 1;
+    key.multiband = shot.blend.kind == Blending::multiband;
+    for (const Shelter& s : shot.shelters)
+        if (const double presence = presence_at(s, time); presence > 0)
+            key.shelters.push_back({s.camera, oval_at(s, time), presence, s.feather_deg,
+                                    s.camera.empty() ? s.keys : std::vector<ShelterKey>()});
     if (orientation_moves(shot)) key.orientation = turn_of(orientation_at(shot, time));
     if (shot.steady && shot.steady->on && shot.steady->readout_s != 0)
         key.row_turn = shot.steady->readout_s * spin_at(*shot.steady, time.to_double());
@@ -232,6 +338,13 @@ PlanKey plan_key(const Shot& shot, const View& view, Seconds time) {
         c.lens_locked = c.pose_locked = false;
         c.origins = {};
         c.colour = {};
+        if (shot.blend.kind == Blending::hard) c.feather_deg = std::min(c.feather_deg, kHardFeather_deg);
+        if (key.multiband) c.feather_deg = std::min(c.feather_deg, kDetailFeather_deg);
+        std::erase_if(c.shapes, [](const Shape& s) { return !s.on || s.keys.empty(); });
+        for (Shape& s : c.shapes) {
+            s.keys = {{Seconds(0), corners_at(s, time)}};
+            s.name.clear();
+        }
         c.extra_json.clear();
         if (!c.media.empty()) c.media = "media";
     }
@@ -255,50 +368,124 @@ std::vector<std::size_t> contributing_cameras(const PlanKey& key) {
     return indices;
 }
 
-BlendPlan make_plan(const PlanKey& key) {
+namespace {
+
+BlendPlan empty_plan(const PlanKey& key, const std::vector<PlanLens>& lenses) {
     BlendPlan plan;
     const Region region = whole_region(key.view);
     plan.width = region.width;
     plan.height = region.height;
     plan.segments_per_row = (plan.width + kSegment - 1) / kSegment;
-    const std::vector<PlanLens> lenses = plan_lenses(key);
+    plan.agree_inverse_m = agree_inverse_m(key);
+    plan.pixel_angle = TargetMap(key.view.target).pixel_angle();
     for (const auto& lens : lenses) plan.cameras.push_back({lens.index, lens.level});
-    const int pieces = (plan.height + kRowsOfPiece - 1) / kRowsOfPiece;
+    return plan;
+}
+
+/// Puts a piece's parts behind those of the plan, so that its segments count from there.
+void append_parts(BlendPlan& plan, Piece& piece) {
+    const auto contributions = std::uint32_t(plan.contributions.size()),
+               weights = std::uint32_t(plan.weights.size()), positions = std::uint32_t(plan.positions.size()),
+               parallaxes = std::uint32_t(plan.parallaxes.size());
+    for (auto& s : piece.segments) s.first += contributions;
+    for (auto& c : piece.contributions) {
+        c.weights += weights;
+        c.positions += positions;
+        if (c.parallax != Contribution::kNone) c.parallax += parallaxes;
+    }
+    const auto append = [](auto& to, const auto& from) { to.insert(to.end(), from.begin(), from.end()); };
+    append(plan.contributions, piece.contributions);
+    append(plan.weights, piece.weights);
+    append(plan.positions, piece.positions);
+    append(plan.parallaxes, piece.parallaxes);
+}
+
+/// Works on pieces of rows in parallel, then joins what they made, in order.
+template <class Work, class Join>
+void by_pieces(int height, const Work& work, const Join& join) {
+    const int pieces = (height + kRowsOfPiece - 1) / kRowsOfPiece;
     std::vector<Piece> made{std::size_t(pieces)};
     parallel_ranges(pieces, 1, [&](int begin, int end) {
-        const RowPlanner planner(key, lenses);
         for (int p = begin; p < end; ++p)
-            for (int y = p * kRowsOfPiece; y < std::min((p + 1) * kRowsOfPiece, plan.height); ++y)
-                planner.plan_row(y, made[std::size_t(p)]);
+            work(made[std::size_t(p)], p * kRowsOfPiece, std::min((p + 1) * kRowsOfPiece, height));
     });
-    for (auto& piece : made) {
-        const auto contributions = std::uint32_t(plan.contributions.size());
-        const auto weights = std::uint32_t(plan.weights.size()),
-                   positions = std::uint32_t(plan.positions.size());
-        for (auto& s : piece.segments) s.first += contributions;
-        for (auto& c : piece.contributions) {
-            c.weights += weights;
-            c.positions += positions;
-        }
-        plan.segments.insert(plan.segments.end(), piece.segments.begin(), piece.segments.end());
-        plan.contributions.insert(plan.contributions.end(), piece.contributions.begin(),
-                                  piece.contributions.end());
-        plan.weights.insert(plan.weights.end(), piece.weights.begin(), piece.weights.end());
-        plan.positions.insert(plan.positions.end(), piece.positions.begin(), piece.positions.end());
-        piece = {};
+    for (int p = 0; p < pieces; ++p) {
+        join(made[std::size_t(p)], p * kRowsOfPiece);
+        made[std::size_t(p)] = {};
     }
+}
+
+} // namespace
+
+BlendPlan make_plan(const PlanKey& key) {
+    const std::vector<PlanLens> lenses = plan_lenses(key);
+    const RowPlanner planner(key, lenses);
+    BlendPlan plan = empty_plan(key, lenses);
+    if (key.flow.on || key.multiband)
+        plan.looks.resize(std::size_t(plan.height) * std::size_t(plan.segments_per_row));
+    by_pieces(
+        plan.height,
+        [&](Piece& piece, int begin, int end) {
+            for (int y = begin; y < end; ++y) {
+                planner.plan_row(y, piece);
+                if (plan.looks.empty()) continue;
+                Look* looks = &plan.looks[std::size_t(y) * std::size_t(plan.segments_per_row)];
+                for (int s = 0; s < plan.segments_per_row; ++s) looks[s] = planner.look(s * kSegment, y);
+            }
+        },
+        [&](Piece& piece, int) {
+            append_parts(plan, piece);
+            plan.segments.insert(plan.segments.end(), piece.segments.begin(), piece.segments.end());
+        });
+    return plan;
+}
+
+BlendPlan with_shelters(const BlendPlan& base, const PlanKey& key) {
+    const std::vector<PlanLens> lenses = plan_lenses(key);
+    const RowPlanner planner(key, lenses);
+    BlendPlan plan = base;
+    std::vector<std::vector<std::size_t>> where{std::size_t((plan.height + kRowsOfPiece - 1) / kRowsOfPiece)};
+    by_pieces(
+        plan.height,
+        [&](Piece& piece, int begin, int end) {
+            for (int y = begin; y < end; ++y)
+                for (int s = 0; s < plan.segments_per_row; ++s) {
+                    if (!planner.sheltered(s * kSegment, y)) continue;
+                    planner.plan_segment(s * kSegment, y, piece);
+                    where[std::size_t(begin / kRowsOfPiece)].push_back(
+                        std::size_t(y) * std::size_t(plan.segments_per_row) + std::size_t(s));
+                }
+        },
+        [&](Piece& piece, int begin) {
+            append_parts(plan, piece);
+            const auto& places = where[std::size_t(begin / kRowsOfPiece)];
+            for (std::size_t i = 0; i < places.size(); ++i) plan.segments[places[i]] = piece.segments[i];
+        });
     return plan;
 }
 
 struct Coverage::Impl {
+    explicit Impl(const PlanKey& key)
+        : lenses(plan_lenses(key)), supply(key, lenses), cameras(key.cameras.size()),
+          agree(agree_inverse_m(key)), to_rig(rotation_of(key.orientation).transpose()) {}
     std::vector<PlanLens> lenses;
+    Supply supply;
     std::size_t cameras;
     double agree; ///< 1/m
+    Mat3 to_rig;
 };
 
-Coverage::Coverage(const PlanKey& key)
-    : impl_(std::make_unique<Impl>(Impl{plan_lenses(key), key.cameras.size(), agree_inverse_m(key)})) {}
+Coverage::Coverage(const PlanKey& key) : impl_(std::make_unique<Impl>(key)) {}
 Coverage::~Coverage() = default;
+
+std::vector<float> Coverage::supply(const Vec3& world_direction) const {
+    std::vector<Landing> at;
+    for (const auto& lens : impl_->lenses) at.push_back(land(lens, lens.ray(world_direction, impl_->agree)));
+    std::vector<float> by_lens(at.size()), out(impl_->cameras, 0.0f);
+    impl_->supply.weights(impl_->to_rig * world_direction, at, by_lens);
+    for (std::size_t l = 0; l < at.size(); ++l) out[impl_->lenses[l].index] = by_lens[l];
+    return out;
+}
 
 std::vector<double> Coverage::inside_deg(const Vec3& world_direction) const {
     std::vector<double> inside(impl_->cameras, -1);

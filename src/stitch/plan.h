@@ -3,6 +3,7 @@
 #include "project/project.h"
 #include "stitch/view.h"
 
+#include <array>
 #include <cstdint>
 
 namespace porb {
@@ -14,18 +15,33 @@ inline constexpr int kSegment = 16;
 /// a parabola through three nodes at pixel offsets 0, 7.5 and 15 (off by under 0.02 px for pictures of 1000
 /// columns and more; coarser ones store every position).
 struct Contribution {
-    std::uint16_t camera = 0;    ///< index into BlendPlan::cameras
-    bool exact = false;          ///< positions are in `positions` instead of the nodes
-    bool full = false;           ///< weight 1 at every pixel; otherwise weights are in `weights`
-    std::uint32_t weights = 0;   ///< offset of kSegment floats
-    std::uint32_t positions = 0; ///< offset of 2 * kSegment floats: all u, then all v
-    float u[3] = {}, v[3] = {};  ///< source pixels, continuous coordinates of the (reduced) source
+    static constexpr std::uint32_t kNone = ~std::uint32_t(0);
+    std::uint16_t camera = 0;       ///< index into BlendPlan::cameras
+    bool exact = false;             ///< positions are in `positions` instead of the nodes
+    bool full = false;              ///< weight 1 at every pixel; otherwise weights are in `weights`
+    std::uint32_t weights = 0;      ///< offset of kSegment floats
+    std::uint32_t positions = 0;    ///< offset of 2 * kSegment floats: all u, then all v
+    std::uint32_t parallax = kNone; ///< of a Parallax
+    float u[3] = {}, v[3] = {};     ///< source pixels, continuous coordinates of the (reduced) source
+};
+
+/// How one camera's part in a segment moves with how near things are: at inverse distance agree + rho, a
+/// source position is off by (u1 + u2 rho) rho, (v1 + v2 rho) rho, its terms along the same parabola as
+/// positions. A parabola through three distances (off by under 0.1 px down to 0.5 m for lenses 0.1 m from the
+/// centre); rho stays within what the lens sees.
+struct Parallax {
+    float u1[3], u2[3], v1[3], v2[3];
+    float low = 0, high = 0; ///< 1/m
 };
 
 struct Segment {
     std::uint32_t first = 0; ///< index into contributions
     std::uint32_t count = 0; ///< 0: nobody sees any of its pixels
 };
+
+/// The directions of a segment's nodes in the rig's axes, x, y and z of each: what depends on the frame (how
+/// far things are, what light is missing) is looked up by direction.
+using Look = std::array<std::array<float, 3>, 3>;
 
 /// Everything about a stitched picture that does not depend on the frame.
 struct BlendPlan {
@@ -39,6 +55,9 @@ struct BlendPlan {
     std::vector<Segment> segments; ///< row by row
     std::vector<Contribution> contributions;
     std::vector<float> weights, positions;
+    std::vector<Parallax> parallaxes;
+    std::vector<Look> looks; ///< by segment; empty where nothing depends on the frame
+    double agree_inverse_m = 0, pixel_angle = 0;
     std::size_t bytes() const;
 };
 
@@ -46,6 +65,15 @@ struct BlendPlan {
 /// the best placed lens are. Neighbours meet on the line where both are equally far inside, within
 /// `feather_deg` of it; at the reach itself the weight fades to nothing.
 double blend_weight(double inside_deg, double best_inside_deg, double feather_deg);
+
+/// A shelter at a moment, and what chooses its camera where none is named.
+struct PlanShelter {
+    std::string camera;
+    ShelterKey oval;
+    double presence = 1, feather_deg = 2;
+    std::vector<ShelterKey> keys; ///< all of them, where no camera is named
+    bool operator==(const PlanShelter&) const = default;
+};
 
 /// The part of a shot, at a moment, that a plan depends on; equal keys mean equal plans.
 struct PlanKey {
@@ -56,12 +84,25 @@ struct PlanKey {
         0, 0,
         0}; ///< by how much the rig turns from the first row's moment to the last's, its own axes, radians
     double agree_distance_m = 0;
+    FlowSettings flow; ///< its strength is of no account
+    bool multiband = false;
+    std::vector<PlanShelter> shelters; ///< that count at the moment
     View view;
     bool operator==(const PlanKey&) const = default;
 };
 PlanKey plan_key(const Shot& shot, const View& view, Seconds time = Seconds(0));
 
 BlendPlan make_plan(const PlanKey& key);
+/// The same plan, from `base` made without the key's shelters: only what lies in one is planned anew.
+BlendPlan with_shelters(const BlendPlan& base, const PlanKey& key);
+
+/// Which camera a shelter's picture comes from, and the share of it that this camera sees over all its keys;
+/// no camera when none can supply it.
+struct ShelterSight {
+    std::string camera;
+    double seen = 0;
+};
+ShelterSight shelter_sight(const Shot& shot, const Shelter& shelter);
 
 /// Indices of the cameras that can supply pixels of the view: in use, with a source, and serving its eye. A
 /// mono view of a stereo pair is its left eye: blending two eyes would double everything near.
@@ -76,6 +117,8 @@ class Coverage {
     /// at all.
     std::vector<double> inside_deg(const Vec3& world_direction) const;
     int lenses_at(const Vec3& world_direction) const;
+    /// By the shot's cameras: what each supplies, as plans weigh it.
+    std::vector<float> supply(const Vec3& world_direction) const;
 
   private:
     struct Impl;

@@ -7,6 +7,7 @@ namespace porb {
 namespace {
 
 constexpr int kMostLevels = 6;
+constexpr double kLeastFeather_deg = 1e-3;
 
 int support_px(Filter filter) {
     return filter == Filter::cubic ? 2 : 1;
@@ -29,7 +30,9 @@ Landing land_at_rest(const PlanLens& lens, const Vec3& ray) {
     const double clearance = lens.map.clearance(px);
     if (clearance < lens.support) return {px, -degrees((lens.support - clearance) * lens.rad_per_px) - 1e-9};
     const double clear = (clearance - kRimPx) * lens.rad_per_px;
-    return {px, degrees(std::min({lens.reach_rad - theta, lens.map.theta_max() - theta, clear}))};
+    const double seen = degrees(std::min(lens.map.theta_max() - theta, clear)),
+                 inside = std::min(degrees(lens.reach_rad - theta), seen);
+    return {px, lens.shapes ? lens.shapes->inside_deg(px, inside, seen) : inside};
 }
 
 } // namespace
@@ -61,10 +64,14 @@ std::vector<PlanLens> plan_lenses(const PlanKey& key) {
         int level = 0; // so that a picture smaller than its source takes the mean of what it covers
         while (level < kMostLevels && (1 << (level + 1)) <= target_angle * camera->lens.focal_px * 1.3)
             ++level;
+        std::shared_ptr<const ShapeField> shapes;
+        if (!use.shapes.empty())
+            shapes = std::make_shared<const ShapeField>(use.shapes, camera->lens,
+                                                        std::max(use.feather_deg, kLeastFeather_deg));
         lenses.push_back({map, to_camera * to_shot, to_camera * camera->pose.position_m,
-                          radians(use.reach_deg), std::max(use.feather_deg, 1e-3), 1 / rim_slope,
+                          radians(use.reach_deg), std::max(use.feather_deg, kLeastFeather_deg), 1 / rim_slope,
                           double(support_px(key.view.filter) << level), level, i, to_camera * key.row_turn,
-                          std::cos(std::min(kPi, t + kFarPast))});
+                          std::cos(std::min(kPi, t + kFarPast)), shapes});
     }
     return lenses;
 }

@@ -2,6 +2,7 @@
 
 // A camera as plans look through it; for plan.cpp and displace.cpp alone.
 #include "stitch/plan.h"
+#include "stitch/shapes.h"
 
 namespace porb {
 
@@ -15,8 +16,9 @@ struct PlanLens {
     double support;    ///< source pixels around a position that are read
     int level;
     std::size_t index;
-    Vec3 row_turn;  ///< of the plan's key, in the camera's axes
-    double cos_far; ///< of the angle past which a direction is certainly not seen
+    Vec3 row_turn;                            ///< of the plan's key, in the camera's axes
+    double cos_far;                           ///< of the angle past which a direction is certainly not seen
+    std::shared_ptr<const ShapeField> shapes; ///< or none
 
     Vec3 ray(const Vec3& world, double inverse_m) const {
         return from_world * world - inverse_m * position_m;

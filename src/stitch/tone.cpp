@@ -8,17 +8,15 @@ namespace porb {
 
 namespace {
 constexpr int kFitPlaces = 45;
-constexpr double kLeastLeft = 0.02; ///< of the light: a falloff is not undone beyond that
-constexpr double kCurve = 2.4;      ///< exponent of the working curve (IEC 61966-2-1)
+constexpr double kCurve = 2.4; ///< exponent of the working curve (IEC 61966-2-1)
 
 void fit_rim(const std::array<double, 2>& falloff, float (&rim)[3]) {
     Eigen::Matrix<double, kFitPlaces, 3> powers;
     Eigen::Matrix<double, kFitPlaces, 1> wanted;
     for (int i = 0; i < kFitPlaces; ++i) {
         const double q = double(kFarthestQ) * i / (kFitPlaces - 1);
-        const double left = std::max(kLeastLeft, 1 + q * (falloff[0] + q * falloff[1]));
         powers.row(i) << q, q * q, q * q * q;
-        wanted[i] = std::pow(left, -1 / kCurve) - 1;
+        wanted[i] = std::pow(light_left(falloff, q), -1 / kCurve) - 1;
     }
     const Eigen::Vector3d fit = powers.colPivHouseholderQr().solve(wanted);
     for (int i = 0; i < 3; ++i) rim[i] = float(fit[i]);

@@ -1,5 +1,6 @@
 #include "base/angle.h"
 #include "base/error.h"
+#include "optics/sphere_grid.h"
 #include "optics/target.h"
 #include "support/support.h"
 
@@ -248,4 +249,30 @@ TEST_CASE("a hundred damaged rig files: each is refused with its place, or still
             }
     }
     CHECK(refused > 150);
+}
+
+TEST_CASE("the octahedral grid has a place for every direction, and no edge shows") {
+    for (int i = 0; i < 4000; ++i) { // a spiral over the sphere
+        const double y = 1 - 2 * (i + 0.5) / 4000, r = std::sqrt(1 - y * y), phi = 2.399963 * i;
+        const Vec3 d(r * std::cos(phi), y, r * std::sin(phi));
+        const Vec2 at = octahedral_place(d);
+        CHECK(at.minCoeff() >= 0);
+        CHECK(at.maxCoeff() <= 1);
+        CHECK((octahedral_direction(at) - d).norm() < 1e-12);
+    }
+    CHECK((octahedral_direction({0.5, 0.5}) - Vec3(0, 1, 0)).norm() < 1e-12);
+    // A smooth function is read back everywhere, straight up and across every fold.
+    SphereGrid grid(64, 2);
+    const auto f = [](const Vec3& d) { return 0.3 * d.x() + 0.5 * d.y() * d.z() + 0.2 * d.y(); };
+    for (int y = 0; y < 64; ++y)
+        for (int x = 0; x < 64; ++x) grid.cell(x, y)[1] = float(f(grid.direction(x, y)));
+    grid.close_edges();
+    double worst = 0;
+    for (int i = 0; i < 20000; ++i) {
+        const double y = 1 - 2 * (i + 0.5) / 20000, r = std::sqrt(1 - y * y), phi = 2.399963 * i;
+        const Vec3 d(r * std::cos(phi), y, r * std::sin(phi));
+        worst = std::max(worst, std::abs(grid.at(d, 1) - f(d)));
+    }
+    CHECK(worst < 0.02); // a cell is 3 degrees
+    CHECK(grid.at({0, -1, 0}, 1) == Approx(-0.2).margin(0.02));
 }

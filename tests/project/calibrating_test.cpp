@@ -119,3 +119,49 @@ TEST_CASE("colours, matching and flow survive a round trip, and nonsense is refu
           std::string::npos);
     CHECK(refused("\"1/3\"", "0").find("order of time") != std::string::npos);
 }
+
+TEST_CASE("blending, shapes and shelters survive a round trip, and broken ones are refused by name") {
+    Project p;
+    Shot s = shot_for_rig(nominal_rig(2, 400, 400, 1, 200), "t");
+    s.id = "shot-1";
+    s.blend = {Blending::multiband, 8};
+    Shape shape;
+    shape.name = "pole", shape.restores = true, shape.feather_deg = 1.25;
+    shape.keys = {{Seconds(0),
+                   {{{0, 0}, {0, 0}, {0.1, 0}}, {{0.5, 0}, {0, 0}, {0, 0}}, {{0.5, 0.25}, {0, 0}, {0, 0}}}}};
+    shape.keys.push_back(shape.keys[0]);
+    shape.keys[1].time = Rational(7, 3);
+    s.cameras[1].shapes = {shape};
+    Shelter shelter;
+    shelter.name = "keeper", shelter.camera = "B", shelter.from = Seconds(1), shelter.to = Rational(5, 2);
+    shelter.keys = {{Seconds(1), 80, -10, 20, 45}};
+    s.shelters = {shelter};
+    p.shots.push_back(s);
+    const std::filesystem::path file = "/tmp/p.porb";
+    const std::string text = project_to_text(p, file);
+    const Project back = parse_project(text, file);
+    CHECK(back.shots[0].blend == s.blend);
+    CHECK(back.shots[0].shelters == s.shelters);
+    CHECK(back.shots[0].cameras[1].shapes == s.cameras[1].shapes);
+    CHECK(back.shots[0].cameras[0].shapes.empty());
+
+    const auto refused = [&](auto damage) {
+        Project broken = p;
+        damage(broken.shots[0]);
+        const std::string bad = project_to_text(broken, file);
+        return error_of([&] { parse_project(bad, file); });
+    };
+    const auto says = [](const std::string& error, const char* what) {
+        return error.find(what) != std::string::npos;
+    };
+    CHECK(says(refused([](Shot& x) { x.cameras[1].shapes[0].keys[0].corners.resize(1); }),
+               "has 1 corners: a shape needs 3 at least"));
+    CHECK(says(refused([](Shot& x) { x.cameras[1].shapes[0].keys[1].corners.push_back({}); }),
+               "cameras/1/shapes/0/keys: differ in how many corners"));
+    CHECK(says(refused([](Shot& x) { x.cameras[1].shapes[0].keys[1].time = Seconds(0); }), "order of time"));
+    CHECK(says(refused([](Shot& x) { x.cameras[1].shapes[0].keys.clear(); }), "is empty"));
+    CHECK(says(refused([](Shot& x) { x.shelters[0].camera = "Q"; }), "'Q' is not a camera of the rig"));
+    CHECK(says(refused([](Shot& x) { x.shelters[0].to = Seconds(0); }), "lies before from_s"));
+    CHECK(says(refused([](Shot& x) { x.shelters[0].keys[0].width_deg = 0; }), "shelters/0/keys/0/width_deg"));
+    CHECK(says(refused([](Shot& x) { x.blend.widest_deg = 500; }), "blend/widest_deg"));
+}

@@ -87,7 +87,7 @@ TEST_CASE("distances near seams are those of the room, and the sphere comes clos
     INFO(without << " dB without, " << with << " dB with");
     CHECK(with > without + 1.2);
 
-    const DistanceField field = composer.distances(take.project, shot, Seconds(0));
+    const SphereGrid field = composer.distances(take.project, shot, Seconds(0));
     REQUIRE_FALSE(field.empty());
     std::vector<double> off, plain;
     const Coverage coverage(plan_key(shot, view));
@@ -115,10 +115,10 @@ TEST_CASE("under a rig that was not solved no distances are believed") {
     shot.flow.on = true;
     Composer composer(std::make_shared<MediaLibrary>());
     const auto share_told = [&] { // of the field, that is not at the agree distance
-        const DistanceField field = composer.distances(take.project, shot, Seconds(0));
-        return double(std::count_if(field.inverse_m.begin(), field.inverse_m.end(),
+        const SphereGrid field = composer.distances(take.project, shot, Seconds(0));
+        return double(std::count_if(field.values.begin(), field.values.end(),
                                     [](float v) { return v > 0.01f; })) /
-               double(field.inverse_m.size());
+               double(field.values.size());
     };
     const double solved = share_told();
     CHECK(solved > 0.15);

@@ -70,10 +70,10 @@ TEST_CASE("the kernel does what the slow obvious way does") {
         sources.push_back(p);
     }
     Picture fast(plan.width, plan.height), slow(plan.width, plan.height);
-    blend_rows(plan, sources, {}, filter, 0, plan.height, fast);
+    blend_rows(plan, {sources, {}, nullptr, {}, filter}, 0, plan.height, fast);
     const int step = width > 500 ? 9 : 1;
     for (int y = 0; y < plan.height; y += step)
-        blend_rows_reference(plan, sources, {}, {}, filter, y, y + 1, slow);
+        blend_rows_reference(plan, {sources, {}, nullptr, {}, filter}, {}, y, y + 1, slow);
     double worst = 0;
     for (int y = 0; y < plan.height; y += step)
         for (int x = 0; x < plan.width; ++x) {
@@ -106,8 +106,8 @@ TEST_CASE("the kernel's tones are what the exact curve makes of gains and fallof
         CHECK_FALSE(tones.back().plain);
     }
     Picture fast(plan.width, plan.height), slow(plan.width, plan.height);
-    blend_rows(plan, sources, tones, Filter::linear, 0, plan.height, fast);
-    blend_rows_reference(plan, sources, tones, falloffs, Filter::linear, 0, plan.height, slow);
+    blend_rows(plan, {sources, tones, nullptr, {}, Filter::linear}, 0, plan.height, fast);
+    blend_rows_reference(plan, {sources, tones, nullptr, {}, Filter::linear}, falloffs, 0, plan.height, slow);
     double worst = 0;
     for (int y = 0; y < plan.height; ++y)
         for (int x = 0; x < plan.width; ++x) {

@@ -1,0 +1,312 @@
+// What a viewer sees where lenses overlap, against the truth: ours by default and plain OpenCV's (graph-cut
+// seams by colour and gradient, multiband blending) with the same true rig. Footage is made and kept in a
+// folder.
+//   seam_table [--seeds 1,2,3] [--rigs ring-of-six,...] [--scenes hall,...] [--pictures DIR]
+#include "base/parallel.h"
+#include "media/still.h"
+#include "sim/simulate.h"
+#include "stitch/compose.h"
+
+#include <CLI/CLI.hpp>
+#include <fmt/format.h>
+#include <opencv2/imgproc.hpp>
+#include <opencv2/stitching/detail/blenders.hpp>
+#include <opencv2/stitching/detail/seam_finders.hpp>
+
+#include <map>
+
+using namespace porb;
+namespace fs = std::filesystem;
+
+namespace {
+
+const std::map<std::string, sim::SimRig> kRigs = {{"two-fisheyes", sim::SimRig::two_fisheyes},
+                                                  {"ring-of-four", sim::SimRig::ring_of_four},
+                                                  {"ring-of-six", sim::SimRig::ring_of_six},
+                                                  {"ball-of-eight", sim::SimRig::ball_of_eight},
+                                                  {"dome-of-five", sim::SimRig::dome_of_five}};
+constexpr int kSeamWidth = 640; ///< seams are looked for at about 0.2 megapixels, as is usual
+
+/// Scenes by name; the seed chooses moments (where keeper and planets are) and where clutter stands.
+sim::SimOptions options_of(const std::string& scene, const std::string& rig, unsigned seed, int size) {
+    sim::SimOptions o;
+    o.rig = kRigs.at(rig);
+    o.circle_size = size;
+    o.rate = FrameRate(2);
+    o.seed = seed;
+    o.faults.lens = o.faults.pose = o.faults.noise = true;
+    o.distant = scene == "hall-distant";
+    o.cluttered = scene == "hall-cluttered" || scene == "hall-scattered";
+    if (scene == "hall-scattered") o.clutter_seed = 1 + seed;
+    o.faults.upside_down = scene == "hall-hung";
+    return o;
+}
+std::int64_t frame_of(const std::string& scene, unsigned seed) {
+    return scene == "hall-visited" ? 2 + std::int64_t(seed * 7 % 9) : 0;
+}
+
+struct Take {
+    Project project;
+    Rig rig;
+    std::vector<cv::Mat> sources; ///< of the rig's cameras, 8-bit BGR
+    cv::Mat truth;
+};
+
+cv::Mat bytes_of(const Picture& p) {
+    cv::Mat out(p.height(), p.width(), CV_8UC3);
+    for (int y = 0; y < p.height(); ++y)
+        for (int x = 0; x < p.width(); ++x) {
+            const Rgba c = pixel_at(p, x, y);
+            const auto b = [](float v) { return std::uint8_t(std::clamp(v, 0.0f, 1.0f) * 255 + 0.5f); };
+            out.at<cv::Vec3b>(y, x) = {b(c.b), b(c.g), b(c.r)};
+        }
+    return out;
+}
+
+Picture picture_of(const cv::Mat& m) {
+    Picture out(m.cols, m.rows);
+    for (int y = 0; y < m.rows; ++y)
+        for (int x = 0; x < m.cols; ++x) {
+            const auto& p = m.at<cv::Vec3b>(y, x);
+            set_pixel(out, x, y, {float(p[2]) / 255, float(p[1]) / 255, float(p[0]) / 255, 1});
+        }
+    return out;
+}
+
+Take make_take(const sim::SimOptions& o, std::int64_t frame, int width, const fs::path& folder) {
+    fs::create_directories(folder);
+    const sim::Truth truth = sim::make_truth(o);
+    std::unique_ptr<sim::Hall> hall; // made only when something is missing
+    const auto room = [&]() -> sim::Hall& {
+        if (!hall) hall = std::make_unique<sim::Hall>(o.cluttered, o.clutter_seed);
+        return *hall;
+    };
+    Take take;
+    take.rig = truth.actual;
+    Shot shot = shot_for_rig(truth.actual, "take");
+    const bool shared = !sim::has_own_files(o.rig);
+    for (std::size_t c = 0; c < shot.cameras.size(); ++c) {
+        std::vector<std::size_t> in = {shared ? 0 : c};
+        if (shared)
+            for (std::size_t k = 1; k < shot.cameras.size(); ++k) in.push_back(k);
+        const fs::path path = folder / fmt::format("source{}.png", in[0]);
+        if (!fs::exists(path))
+            write_still(sim::render_source(room(), o, truth, in, frame), path, {8, 95, {}});
+        shot.cameras[c].media = add_media(take.project, media_ref_for(path));
+        take.sources.push_back(bytes_of(read_still(path)));
+    }
+    const fs::path path = folder / fmt::format("truth{}.png", width);
+    if (!fs::exists(path))
+        write_still(sim::true_panorama(room(), o, double(frame) / 2, SphereMapping::equirect, width,
+                                       sim::TruthEye::mono),
+                    path, {8, 95, {}});
+    take.truth = bytes_of(read_still(path));
+    shot.orientation = sim::rig_turn(o, truth, double(frame) / 2);
+    take.project.shots.push_back(std::move(shot));
+    return take;
+}
+
+/// Each camera unrolled onto the panorama at the agree distance, and where it sees.
+void unroll(const Take& take, int width, std::vector<cv::Mat>& pictures, std::vector<cv::Mat>& masks) {
+    const Shot& shot = take.project.shots[0];
+    const TargetMap target(equirect_target(width));
+    const Mat3 to_rig = rotation_of(shot.orientation).transpose();
+    const double agree = shot.agree_distance_m > 0 ? 1 / shot.agree_distance_m : 0;
+    for (std::size_t c = 0; c < take.rig.cameras.size(); ++c) {
+        const LensMap lens(take.rig.cameras[c].lens);
+        const Mat3 to_camera = rotation_of(take.rig.cameras[c].pose.turn).transpose();
+        cv::Mat u(width / 2, width, CV_32F), v(width / 2, width, CV_32F), seen(width / 2, width, CV_8U);
+        for (int y = 0; y < width / 2; ++y)
+            for (int x = 0; x < width; ++x) {
+                const Vec3 d = to_rig * *target.direction({x + 0.5, y + 0.5});
+                const Vec2 px =
+                    lens.project_anywhere(to_camera * (d - agree * take.rig.cameras[c].pose.position_m));
+                u.at<float>(y, x) = float(px.x() - 0.5), v.at<float>(y, x) = float(px.y() - 0.5);
+                seen.at<std::uint8_t>(y, x) = lens.clearance(px) > 3 ? 255 : 0;
+            }
+        cv::Mat out;
+        cv::remap(take.sources[c], out, u, v, cv::INTER_CUBIC, cv::BORDER_REFLECT);
+        pictures.push_back(out);
+        masks.push_back(seen);
+    }
+}
+
+/// The plain way: seams by graph cut at a small size, multiband blending at the whole.
+cv::Mat plain_blend(const std::vector<cv::Mat>& pictures, const std::vector<cv::Mat>& masks) {
+    std::vector<cv::UMat> small, small_masks;
+    std::vector<cv::Point> corners(pictures.size(), cv::Point(0, 0));
+    for (std::size_t i = 0; i < pictures.size(); ++i) {
+        cv::Mat s, f, m;
+        cv::resize(pictures[i], s, cv::Size(kSeamWidth, kSeamWidth / 2), 0, 0, cv::INTER_AREA);
+        s.convertTo(f, CV_32F);
+        cv::resize(masks[i], m, s.size(), 0, 0, cv::INTER_NEAREST);
+        small.push_back(f.getUMat(cv::ACCESS_READ).clone());
+        small_masks.push_back(m.getUMat(cv::ACCESS_RW).clone());
+    }
+    cv::detail::GraphCutSeamFinder(cv::detail::GraphCutSeamFinderBase::COST_COLOR_GRAD)
+        .find(small, corners, small_masks);
+    cv::detail::MultiBandBlender blender(false, 5);
+    blender.prepare(cv::Rect(0, 0, pictures[0].cols, pictures[0].rows));
+    for (std::size_t i = 0; i < pictures.size(); ++i) {
+        cv::Mat grown, mask, shorts;
+        cv::dilate(small_masks[i], grown, cv::Mat());
+        cv::resize(grown, mask, pictures[i].size(), 0, 0, cv::INTER_LINEAR_EXACT);
+        mask &= masks[i];
+        pictures[i].convertTo(shorts, CV_16S);
+        blender.feed(shorts, mask, corners[i]);
+    }
+    cv::Mat out, where, bytes;
+    blender.blend(out, where);
+    out.convertTo(bytes, CV_8U);
+    return bytes;
+}
+
+cv::Mat grey(const cv::Mat& m) {
+    cv::Mat g, f;
+    cv::cvtColor(m, g, cv::COLOR_BGR2GRAY);
+    g.convertTo(f, CV_32F);
+    return f;
+}
+
+/// Structural similarity (Wang et al. 2004: Gaussian window, sigma 1.5), its mean where `mask` is set.
+double ssim(const cv::Mat& a, const cv::Mat& b, const cv::Mat& mask) {
+    const auto blur = [](const cv::Mat& m) {
+        cv::Mat out;
+        cv::GaussianBlur(m, out, cv::Size(11, 11), 1.5);
+        return out;
+    };
+    const cv::Mat ma = blur(a), mb = blur(b);
+    const cv::Mat va = blur(a.mul(a)) - ma.mul(ma), vb = blur(b.mul(b)) - mb.mul(mb),
+                  ab = blur(a.mul(b)) - ma.mul(mb);
+    cv::Mat map;
+    cv::divide((2 * ma.mul(mb) + 6.5025).mul(2 * ab + 58.5225),
+               (ma.mul(ma) + mb.mul(mb) + 6.5025).mul(va + vb + 58.5225), map);
+    return cv::mean(map, mask)[0];
+}
+
+/// The share (%) of strong edges in overlaps that the truth has not within 1.5 pixels, once each block was
+/// laid on the truth as well as it can be: what is shown twice or broken counts, what is merely elsewhere
+/// does not.
+double doubled_edges(const cv::Mat& made, const cv::Mat& truth, const cv::Mat& mask) {
+    constexpr int kBlock = 40, kShift = 8;
+    constexpr float kEdge = 40; // Sobel of bytes / 4
+    const auto edges = [](const cv::Mat& m) {
+        cv::Mat s, gx, gy, mag;
+        cv::GaussianBlur(m, s, cv::Size(5, 5), 0.9);
+        cv::Sobel(s, gx, CV_32F, 1, 0, 3, 0.5);
+        cv::Sobel(s, gy, CV_32F, 0, 1, 3, 0.5);
+        cv::magnitude(gx, gy, mag);
+        return mag;
+    };
+    const cv::Mat em = edges(made), et = edges(truth);
+    cv::Mat allowed = et > 0.35f * kEdge;
+    cv::dilate(allowed, allowed, cv::getStructuringElement(cv::MORPH_ELLIPSE, cv::Size(5, 5)));
+    double extra = 0, all = 0;
+    for (int y = kShift; y + kBlock + kShift < made.rows; y += kBlock)
+        for (int x = kShift; x + kBlock + kShift < made.cols; x += kBlock) {
+            const cv::Rect block(x, y, kBlock, kBlock);
+            if (cv::countNonZero(mask(block)) < kBlock * kBlock / 2) continue;
+            cv::Mat score;
+            cv::matchTemplate(
+                truth(cv::Rect(x - kShift, y - kShift, kBlock + 2 * kShift, kBlock + 2 * kShift)),
+                made(block), score, cv::TM_SQDIFF);
+            cv::Point best;
+            cv::minMaxLoc(score, nullptr, nullptr, &best, nullptr);
+            const cv::Mat near = allowed(cv::Rect(x - kShift + best.x, y - kShift + best.y, kBlock, kBlock));
+            for (int j = 0; j < kBlock; ++j)
+                for (int i = 0; i < kBlock; ++i) {
+                    if (!mask.at<std::uint8_t>(y + j, x + i) || em.at<float>(y + j, x + i) < kEdge) continue;
+                    ++all;
+                    if (!near.at<std::uint8_t>(j, i)) ++extra;
+                }
+        }
+    return all > 0 ? 100 * extra / all : 0;
+}
+
+struct Score {
+    double ssim = 0, doubled = 0;
+};
+Score score(const cv::Mat& made, const cv::Mat& truth, const cv::Mat& mask) {
+    const cv::Mat a = grey(made), b = grey(truth);
+    return {ssim(a, b, mask), doubled_edges(a, b, mask)};
+}
+
+} // namespace
+
+int main(int argc, char** argv) {
+    std::vector<unsigned> seeds = {1, 2, 3};
+    std::vector<std::string> rigs = {"two-fisheyes", "ring-of-four", "ring-of-six", "dome-of-five"},
+                             scenes = {"hall-distant", "hall", "hall-visited", "hall-cluttered",
+                                       "hall-scattered"};
+    int size = 480, width = 1280;
+    double agree = 4;
+    bool flow = false, no_flow = false, render_only = false;
+    std::string blending;
+    std::string folder = (fs::temp_directory_path() / "pale-orbit-seam-table").string(), pictures;
+    CLI::App app("Stitches made-up scenes and compares them with the truth, beside plain OpenCV");
+    app.add_option("--seeds", seeds)->delimiter(',');
+    app.add_option("--rigs", rigs)->delimiter(',')->check(CLI::IsMember(kRigs));
+    app.add_option("--scenes", scenes)->delimiter(',');
+    app.add_option("--size", size, "Pixels a side of a circle's square");
+    app.add_option("--width", width, "Of the panoramas");
+    app.add_option("--agree", agree, "Metres, for both ways; 0: infinitely far");
+    app.add_option("--folder", folder, "Where footage is kept for the next time");
+    app.add_option("--pictures", pictures, "Where to put what was made, for looking at");
+    app.add_flag("--flow", flow, "Flow on, whatever the default");
+    app.add_flag("--no-flow", no_flow, "Flow off, whatever the default");
+    app.add_option("--blending", blending, "hard, feathered or multiband, whatever the default");
+    app.add_flag("--render-only", render_only, "Make the footage for the next time");
+    CLI11_PARSE(app, argc, argv);
+    fmt::print("{:<15}{:<15}{:>5}  {:>9} {:>9}  {:>9} {:>9}\n", "rig", "scene", "seed", "ssim", "doubled",
+               "opencv", "doubled");
+    int won = 0, runs = 0;
+    for (const auto& rig : rigs)
+        for (const auto& scene : scenes)
+            for (const unsigned seed : seeds) {
+                const sim::SimOptions o = options_of(scene, rig, seed, size);
+                Take take = make_take(o, frame_of(scene, seed), width,
+                                      fs::path(folder) / fmt::format("{}-{}-{}-{}", rig, scene, seed, size));
+                if (render_only) continue;
+                Shot& shot = take.project.shots[0];
+                shot.agree_distance_m = o.distant ? 0 : agree;
+                if (flow) shot.flow.on = true;
+                if (no_flow) shot.flow.on = false;
+                if (!blending.empty())
+                    shot.blend.kind = blending == "hard"        ? Blending::hard
+                                      : blending == "multiband" ? Blending::multiband
+                                                                : Blending::feathered;
+                std::vector<cv::Mat> unrolled, masks;
+                unroll(take, width, unrolled, masks);
+                cv::Mat count = cv::Mat::zeros(width / 2, width, CV_8U);
+                for (const auto& m : masks) count += m / 255;
+                cv::Mat overlap = count >= 2;
+                cv::erode(overlap, overlap, cv::getStructuringElement(cv::MORPH_RECT, cv::Size(9, 9)));
+                // The plain way does not know that the map's sides meet; that is not held against it.
+                overlap.colRange(0, width / 72).setTo(0);
+                overlap.colRange(width - width / 72, width).setTo(0);
+                Composer composer(std::make_shared<MediaLibrary>());
+                View view;
+                view.target = equirect_target(width);
+                const cv::Mat ours = bytes_of(composer.compose(take.project, shot, Seconds(0), view));
+                const cv::Mat theirs = plain_blend(unrolled, masks);
+                const Score a = score(ours, take.truth, overlap), b = score(theirs, take.truth, overlap);
+                ++runs;
+                const bool better = a.ssim > b.ssim && a.doubled < b.doubled;
+                won += better;
+                fmt::print("{:<15}{:<15}{:>5}  {:>9.4f} {:>8.2f}%  {:>9.4f} {:>8.2f}%{}\n", rig, scene, seed,
+                           a.ssim, a.doubled, b.ssim, b.doubled, better ? "" : "  <");
+                std::fflush(stdout);
+                if (!pictures.empty()) {
+                    fs::create_directories(pictures);
+                    const auto keep = [&](const char* what, const cv::Mat& m) {
+                        write_still(picture_of(m), fs::path(pictures) / fmt::format("{}-{}-{}-{}.png", rig,
+                                                                                    scene, seed, what));
+                    };
+                    keep("ours", ours);
+                    keep("plain", theirs);
+                    keep("truth", take.truth);
+                }
+            }
+    if (runs > 0) fmt::print("better in both on {} of {}\n", won, runs);
+    return 0;
+}

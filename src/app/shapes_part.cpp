@@ -1,0 +1,237 @@
+#include "app/shapes_part.h"
+
+#include "app/number_field.h"
+#include "base/angle.h"
+#include "project/orientation.h"
+#include "stitch/coverage_report.h"
+
+#include <QComboBox>
+#include <QFormLayout>
+#include <QHeaderView>
+#include <QLabel>
+#include <QPushButton>
+#include <QSignalBlocker>
+#include <QTableWidget>
+#include <QVBoxLayout>
+
+namespace porb::app {
+
+ShapesPart::ShapesPart(Session& session, PictureArea& picture, QWidget* parent)
+    : QWidget(parent), session_(session), picture_(picture), tool_(session, picture) {
+    auto* column = new QVBoxLayout(this);
+    column->setContentsMargins(0, 0, 0, 0);
+    column->setSpacing(6);
+    auto* words =
+        new QLabel("A cut-out takes something out of a camera's picture; the neighbour who sees behind it "
+                   "fills in. A restore brings a part back.");
+    words->setProperty("role", "hint");
+    words->setWordWrap(true);
+    column->addWidget(words);
+    camera_ = new QComboBox;
+    camera_->setObjectName("shapes_camera");
+    camera_->setToolTip("The camera whose shapes these are (N for the next)");
+    column->addWidget(camera_);
+    auto* draw = new QHBoxLayout;
+    cut_ = new QPushButton("Draw a cut-out");
+    cut_->setObjectName("draw_cut_out");
+    cut_->setToolTip("Click round what this camera should not show (Z)");
+    restore_ = new QPushButton("Draw a restore");
+    restore_->setObjectName("draw_restore");
+    restore_->setToolTip("Click round what it should show again (Shift+Z)");
+    draw->addWidget(cut_);
+    draw->addWidget(restore_);
+    column->addLayout(draw);
+    table_ = new QTableWidget(0, 3);
+    table_->setObjectName("shapes_table");
+    table_->setHorizontalHeaderLabels({"On", "Shape", "Does"});
+    table_->verticalHeader()->hide();
+    table_->verticalHeader()->setDefaultSectionSize(25);
+    table_->horizontalHeader()->setSectionResizeMode(0, QHeaderView::ResizeToContents);
+    table_->horizontalHeader()->setSectionResizeMode(1, QHeaderView::Stretch);
+    table_->horizontalHeader()->setSectionResizeMode(2, QHeaderView::ResizeToContents);
+    table_->setSelectionBehavior(QAbstractItemView::SelectRows);
+    table_->setSelectionMode(QAbstractItemView::SingleSelection);
+    table_->setEditTriggers(QAbstractItemView::DoubleClicked | QAbstractItemView::EditKeyPressed);
+    table_->setMinimumHeight(110);
+    column->addWidget(table_, 1);
+    auto* form = new QFormLayout;
+    feather_ = new NumberField(0, 90, 0.1, 1, "°");
+    feather_->setObjectName("shape_feather");
+    feather_->setToolTip("How softly the shape's edge ends");
+    form->addRow("Feather", feather_);
+    auto* keys_row = new QHBoxLayout;
+    keys_ = new QLabel;
+    keys_->setObjectName("shape_keys");
+    key_ = new QPushButton("Key here");
+    key_->setObjectName("shape_key");
+    key_->setToolTip(
+        "Sets a key of the selected shape at the playhead, or takes the one there away: between keys "
+        "the shape moves evenly");
+    keys_row->addWidget(keys_, 1);
+    keys_row->addWidget(key_);
+    form->addRow("Moves", keys_row);
+    column->addLayout(form);
+    auto* row = new QHBoxLayout;
+    copy_ = new QPushButton("Copy to all cameras");
+    copy_->setObjectName("shape_copy");
+    copy_->setToolTip("The same shape at the same place of every other camera's circle");
+    remove_ = new QPushButton("Remove");
+    remove_->setObjectName("shape_remove");
+    remove_->setToolTip("Removes the selected shape (Delete in the picture)");
+    row->addWidget(copy_, 1);
+    row->addWidget(remove_);
+    column->addLayout(row);
+    hole_ = new QLabel;
+    hole_->setObjectName("shapes_hole");
+    hole_->setWordWrap(true);
+    look_ = new QPushButton("Look at the hole");
+    look_->setObjectName("shapes_look");
+    column->addWidget(hole_);
+    column->addWidget(look_);
+
+    connect(camera_, &QComboBox::activated, this, [this](int i) {
+        if (const Shot* s = session_.shot()) session_.select_camera(s->cameras[std::size_t(i)].camera);
+    });
+    connect(cut_, &QPushButton::clicked, this, [this] { tool_.begin(false); });
+    connect(restore_, &QPushButton::clicked, this, [this] { tool_.begin(true); });
+    connect(key_, &QPushButton::clicked, this, [this] { tool_.toggle_key(); });
+    connect(remove_, &QPushButton::clicked, this, [this] { tool_.remove_selected(); });
+    connect(copy_, &QPushButton::clicked, this, &ShapesPart::copy_to_others);
+    connect(feather_, &NumberField::edited, this, [this](double v) {
+        set(
+            "Feather of a shape", [v](Shape& s) { s.feather_deg = v; }, "shape-feather");
+    });
+    connect(feather_, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
+    connect(table_, &QTableWidget::itemSelectionChanged, this,
+            [this] { tool_.select(table_->selectionModel()->hasSelection() ? table_->currentRow() : -1); });
+    connect(table_, &QTableWidget::cellChanged, this, [this](int r, int c) {
+        tool_.select(r);
+        if (c == 0) {
+            const bool on = table_->item(r, 0)->checkState() == Qt::Checked;
+            set(on ? "Use a shape" : "Leave a shape out", [on](Shape& s) { s.on = on; });
+        } else if (c == 1) {
+            const std::string name = table_->item(r, 1)->text().trimmed().toStdString();
+            set("Name a shape", [name](Shape& s) { s.name = name; });
+        }
+    });
+    connect(look_, &QPushButton::clicked, this, [this] {
+        const Shot* shot = session_.shot();
+        if (!shot) return;
+        const Vec3 d =
+            orientation_at(*shot, session_.playhead()) * cut_hole(*shot, session_.playhead()).middle;
+        picture_.set_mode(ViewMode::window);
+        picture_.set_look(
+            {degrees(std::atan2(d.x(), d.z())), degrees(std::asin(std::clamp(-d.y(), -1.0, 1.0))), 0}, 70);
+    });
+    connect(&tool_, &ShapeTool::selection_changed, this, &ShapesPart::refresh);
+    connect(&tool_, &ShapeTool::drawing_changed, this, &ShapesPart::refresh);
+    connect(&session_, &Session::selection_changed, this, [this] {
+        if (isVisible()) refresh();
+    });
+    connect(&session_, &Session::playhead_changed, this, [this] {
+        if (isVisible()) refresh();
+    });
+}
+
+const ShotCamera* ShapesPart::use() const {
+    const Shot* shot = session_.shot();
+    if (!shot || shot->cameras.empty()) return nullptr;
+    const ShotCamera* c = find_camera(*shot, session_.selected_camera());
+    return c ? c : &shot->cameras.front();
+}
+
+void ShapesPart::set(const QString& label, const std::function<void(Shape&)>& work, const QString& key) {
+    const ShotCamera* u = use();
+    const int index = tool_.selected();
+    if (!u || index < 0) return;
+    const std::string id = u->camera;
+    session_.edit_shot(
+        label,
+        [&](Shot& s) {
+            for (auto& c : s.cameras)
+                if (c.camera == id && index < int(c.shapes.size())) work(c.shapes[std::size_t(index)]);
+        },
+        key);
+}
+
+void ShapesPart::copy_to_others() {
+    const ShotCamera* u = use();
+    const int index = tool_.selected();
+    if (!u || index < 0 || index >= int(u->shapes.size())) return;
+    const Shape shape = u->shapes[std::size_t(index)];
+    const std::string id = u->camera;
+    session_.edit_shot("Copy a shape", [&](Shot& s) {
+        for (auto& c : s.cameras)
+            if (c.camera != id) c.shapes.push_back(shape);
+    });
+    session_.say("The shape is on every camera now, at the same place of its circle.");
+}
+
+void ShapesPart::refresh() {
+    const Shot* shot = session_.shot();
+    const ShotCamera* u = use();
+    setEnabled(u != nullptr);
+    const QSignalBlocker block_table(table_), block_camera(camera_);
+    camera_->clear();
+    if (!u) return table_->setRowCount(0);
+    for (const auto& c : shot->cameras) {
+        const auto n = c.shapes.size();
+        camera_->addItem("Camera " + QString::fromStdString(c.camera) +
+                         (n ? QString("   %1 shape%2").arg(n).arg(n > 1 ? "s" : "") : QString()));
+        if (&c == u) camera_->setCurrentIndex(camera_->count() - 1);
+    }
+    table_->setRowCount(int(u->shapes.size()));
+    for (int r = 0; r < int(u->shapes.size()); ++r) {
+        const Shape& s = u->shapes[std::size_t(r)];
+        const auto cell = [&](int column, const QString& text) {
+            QTableWidgetItem* item = table_->item(r, column);
+            if (!item) table_->setItem(r, column, item = new QTableWidgetItem);
+            item->setText(text);
+            return item;
+        };
+        auto* on = cell(0, "");
+        on->setFlags(Qt::ItemIsEnabled | Qt::ItemIsUserCheckable | Qt::ItemIsSelectable);
+        on->setCheckState(s.on ? Qt::Checked : Qt::Unchecked);
+        cell(1, QString::fromStdString(s.name))->setForeground(colour::text);
+        auto* does = cell(2, s.restores ? "brings back" : "cuts out");
+        does->setFlags(Qt::ItemIsEnabled | Qt::ItemIsSelectable);
+        does->setForeground(s.restores ? colour::good : colour::stop);
+    }
+    const int index = tool_.selected();
+    if (index >= 0 && index < table_->rowCount())
+        table_->selectRow(index);
+    else
+        table_->clearSelection();
+    const bool chosen = index >= 0 && index < int(u->shapes.size());
+    for (QWidget* w : std::initializer_list<QWidget*>{feather_, key_, copy_, remove_}) w->setEnabled(chosen);
+    if (chosen) {
+        const Shape& s = u->shapes[std::size_t(index)];
+        feather_->set_quietly(s.feather_deg);
+        const bool here = std::any_of(s.keys.begin(), s.keys.end(),
+                                      [&](const ShapeKey& k) { return k.time == session_.playhead(); });
+        keys_->setText(s.keys.size() == 1
+                           ? "stays where it is"
+                           : QString("%1 keys%2").arg(s.keys.size()).arg(here ? ", one here" : ""));
+        key_->setText(here && s.keys.size() > 1 ? "Remove the key" : "Key here");
+    } else {
+        keys_->setText(u->shapes.empty() ? "no shape yet" : "select a shape");
+    }
+    show_hole(*shot);
+}
+
+void ShapesPart::show_hole(const Shot& shot) {
+    const CutHole hole = cut_hole(shot, session_.playhead());
+    const bool open = hole.square_deg > 0;
+    hole_->setVisible(open);
+    look_->setVisible(open);
+    if (!open) return;
+    QStringList who;
+    for (const auto& id : hole.could_fill) who << QString::fromStdString(id);
+    hole_->setStyleSheet(QString("color: %1;").arg(colour::care.name()));
+    hole_->setText(
+        QString("▲ The cut-outs leave a hole of %1 square degrees. ").arg(hole.square_deg, 0, 'f', 0) +
+        (who.isEmpty() ? "No other camera sees what is there: make a cut-out smaller."
+                       : "A wider reach of camera " + who.join(" or ") + " would fill it."));
+}
+
+} // namespace porb::app

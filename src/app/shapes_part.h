@@ -1,0 +1,39 @@
+#pragma once
+
+#include "app/shape_tool.h"
+
+class QCheckBox;
+class QComboBox;
+class QLabel;
+class QPushButton;
+class QTableWidget;
+
+namespace porb::app {
+
+class NumberField;
+
+/// The part of Seams that lists the selected camera's cut-outs and restores.
+class ShapesPart : public QWidget {
+    Q_OBJECT
+  public:
+    ShapesPart(Session& session, PictureArea& picture, QWidget* parent = nullptr);
+    ShapeTool& tool() { return tool_; }
+    void refresh();
+
+  private:
+    void set(const QString& label, const std::function<void(Shape&)>& work, const QString& key = {});
+    void copy_to_others();
+    void show_hole(const Shot& shot);
+    const ShotCamera* use() const;
+
+    Session& session_;
+    PictureArea& picture_;
+    ShapeTool tool_;
+    QComboBox* camera_;
+    QTableWidget* table_;
+    QPushButton *cut_, *restore_, *key_, *copy_, *remove_, *look_;
+    NumberField* feather_;
+    QLabel *keys_, *hole_;
+};
+
+} // namespace porb::app

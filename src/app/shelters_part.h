@@ -1,0 +1,41 @@
+#pragma once
+
+#include "app/background_job.h"
+#include "app/shelter_tool.h"
+
+class QComboBox;
+class QLabel;
+class QProgressBar;
+class QPushButton;
+class QTableWidget;
+
+namespace porb::app {
+
+class NumberField;
+
+/// The part of Seams that lists the shot's shelters.
+class SheltersPart : public QWidget {
+    Q_OBJECT
+  public:
+    SheltersPart(Session& session, PictureArea& picture, QWidget* parent = nullptr);
+    ShelterTool& tool() { return tool_; }
+    BackgroundJob& job() { return job_; }
+    void refresh();
+
+  private:
+    void set(const QString& label, const std::function<void(Shelter&)>& work, const QString& key = {});
+    void follow();
+    const Shelter* chosen() const;
+
+    Session& session_;
+    ShelterTool tool_;
+    BackgroundJob job_;
+    QTableWidget* table_;
+    QPushButton *draw_, *from_, *to_, *key_, *follow_, *remove_, *stop_;
+    QComboBox* camera_;
+    NumberField *ease_, *feather_;
+    QLabel *keys_, *sees_;
+    QProgressBar* progress_;
+};
+
+} // namespace porb::app

@@ -1,0 +1,296 @@
+#include "cli/verbs.h"
+
+#include "base/error.h"
+#include "project/span.h"
+#include "stitch/coverage_report.h"
+#include "stitch/follow.h"
+#include "stitch/plan.h"
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include <iostream>
+#include <sstream>
+
+namespace porb::cli {
+
+namespace {
+
+std::vector<double> numbers(const std::string& text, const std::string& option, std::size_t count) {
+    std::vector<double> out;
+    std::stringstream words(text);
+    std::string word;
+    while (std::getline(words, word, ',')) out.push_back(number_in(word, option));
+    if (out.size() != count)
+        throw CLI::ValidationError(option, fmt::format("'{}': write {} numbers with commas", text, count));
+    return out;
+}
+
+struct ShapeWords {
+    std::string project, shot, camera, name, on, off, remove, copy;
+    std::vector<std::string> corners;
+    bool restore = false, cut_out = false, list = false, json = false;
+    double feather = 2;
+    std::string time;
+};
+
+ShotCamera& camera_of(Shot& shot, const std::string& id) {
+    for (auto& c : shot.cameras)
+        if (c.camera == id) return c;
+    throw Error("is not a camera of the shot", "'" + id + "'", "Use an id of its rig");
+}
+
+Shape& shape_of(ShotCamera& camera, const std::string& name) {
+    for (auto& s : camera.shapes)
+        if (s.name == name) return s;
+    throw Error("has no shape '" + name + "'", "camera " + camera.camera, "See porbit shape PROJECT --list");
+}
+
+void list_shapes(const Shot& shot, bool json) {
+    nlohmann::ordered_json all = nlohmann::ordered_json::array();
+    for (const auto& c : shot.cameras)
+        for (const auto& s : c.shapes) {
+            all.push_back({{"camera", c.camera},
+                           {"name", s.name},
+                           {"does", s.restores ? "restore" : "cut-out"},
+                           {"on", s.on},
+                           {"feather_deg", s.feather_deg},
+                           {"corners", s.keys.front().corners.size()},
+                           {"keys", s.keys.size()}});
+            if (!json)
+                std::cout << fmt::format("{:<5} {:<20} {:<8} {} corners, {} keys, feather {:.1f} deg{}\n",
+                                         c.camera, s.name, s.restores ? "restore" : "cut-out",
+                                         s.keys.front().corners.size(), s.keys.size(), s.feather_deg,
+                                         s.on ? "" : ", off");
+        }
+    if (json) std::cout << all.dump(2) << "\n";
+}
+
+void shape(const ShapeWords& w) {
+    Project project = load_project(w.project);
+    Shot& shot = chosen_shot(project, w.shot, w.project);
+    if (w.list) return list_shapes(shot, w.json);
+    if (w.camera.empty()) throw CLI::ValidationError("--camera", "say whose shape it is");
+    ShotCamera& camera = camera_of(shot, w.camera);
+    if (!w.on.empty()) shape_of(camera, w.on).on = true;
+    if (!w.off.empty()) shape_of(camera, w.off).on = false;
+    if (!w.remove.empty()) {
+        shape_of(camera, w.remove);
+        std::erase_if(camera.shapes, [&](const Shape& s) { return s.name == w.remove; });
+    }
+    if (!w.copy.empty()) {
+        const Shape copy = shape_of(camera, w.copy);
+        for (auto& c : shot.cameras)
+            if (c.camera != w.camera) c.shapes.push_back(copy);
+    }
+    if (w.cut_out || w.restore) {
+        const Lens& lens = find_camera(shot.rig, w.camera)->lens;
+        ShapeKey key;
+        key.time = w.time.empty() ? shot.in : Rational::parse(w.time, "--time");
+        for (const auto& word : w.corners) {
+            const auto xy = numbers(word, "--corner", 2);
+            key.corners.push_back(
+                {(Vec2(xy[0], xy[1]) - lens.circle.center_px) / lens.circle.radius_px, {0, 0}, {0, 0}});
+        }
+        if (key.corners.size() < kFewestCorners || key.corners.size() > kMostCorners)
+            throw Error(
+                fmt::format("has {} corners: a shape needs 3 to {}", key.corners.size(), kMostCorners),
+                "the shape", "Give --corner X,Y once for each, in source pixels");
+        auto same = std::find_if(camera.shapes.begin(), camera.shapes.end(),
+                                 [&](const Shape& s) { return !w.name.empty() && s.name == w.name; });
+        if (same != camera.shapes.end()) { // one key more of a shape there is
+            if (same->keys.front().corners.size() != key.corners.size())
+                throw Error("has " + std::to_string(same->keys.front().corners.size()) + " corners",
+                            "shape '" + w.name + "'", "Give its keys as many, or the new shape another name");
+            std::erase_if(same->keys, [&](const ShapeKey& k) { return k.time == key.time; });
+            same->keys.push_back(key);
+            std::stable_sort(same->keys.begin(), same->keys.end(),
+                             [](const ShapeKey& a, const ShapeKey& b) { return a.time < b.time; });
+        } else {
+            Shape made;
+            made.restores = w.restore;
+            made.name = !w.name.empty() ? w.name
+                                        : fmt::format("{} {}", w.restore ? "restore" : "cut-out",
+                                                      camera.shapes.size() + 1);
+            made.feather_deg = w.feather;
+            made.keys = {key};
+            camera.shapes.push_back(made);
+        }
+    }
+    const CutHole hole = cut_hole(shot, w.time.empty() ? shot.in : Rational::parse(w.time, "--time"));
+    if (hole.square_deg > 0) {
+        std::string who;
+        for (const auto& id : hole.could_fill) who += (who.empty() ? "" : ", ") + id;
+        std::cout << fmt::format("the cut-outs leave a hole of {:.0f} square degrees; {}\n", hole.square_deg,
+                                 who.empty() ? "no other camera sees what is there"
+                                             : "a wider reach of " + who + " would fill it");
+    }
+    save_project(project, w.project);
+}
+
+struct ShelterWords {
+    std::string project, shot, name, camera, from, to, time, follow, remove, on, off;
+    std::string at, size;
+    std::optional<double> ease, feather;
+    bool list = false, json = false;
+};
+
+Shelter& shelter_of(Shot& shot, const std::string& name) {
+    for (auto& s : shot.shelters)
+        if (s.name == name) return s;
+    throw Error("is not a shelter of the shot", "'" + name + "'", "See porbit shelter PROJECT --list");
+}
+
+void list_shelters(const Shot& shot, bool json) {
+    nlohmann::ordered_json all = nlohmann::ordered_json::array();
+    for (const auto& s : shot.shelters) {
+        const ShelterSight sight = shelter_sight(shot, s);
+        const std::string camera = sight.camera.empty() ? "none" : sight.camera;
+        all.push_back({{"name", s.name},
+                       {"on", s.on},
+                       {"camera", sight.camera},
+                       {"seen", sight.seen},
+                       {"keys", s.keys.size()}});
+        if (!json)
+            std::cout << fmt::format("{:<20} from camera {}, which sees {:.0f} % of it; {} keys{}\n", s.name,
+                                     camera, 100 * sight.seen, s.keys.size(), s.on ? "" : ", off");
+    }
+    if (json) std::cout << all.dump(2) << "\n";
+}
+
+void shelter(const ShelterWords& w, const Cancel& cancel) {
+    Project project = load_project(w.project);
+    Shot& shot = chosen_shot(project, w.shot, w.project);
+    if (w.list) return list_shelters(shot, w.json);
+    if (!w.on.empty()) shelter_of(shot, w.on).on = true;
+    if (!w.off.empty()) shelter_of(shot, w.off).on = false;
+    if (!w.remove.empty()) {
+        shelter_of(shot, w.remove);
+        std::erase_if(shot.shelters, [&](const Shelter& s) { return s.name == w.remove; });
+    }
+    const Seconds time = w.time.empty() ? shot.in : Rational::parse(w.time, "--time");
+    std::string told = w.follow;
+    if (!w.at.empty()) {
+        const auto at = numbers(w.at, "--at", 2);
+        ShelterKey key;
+        key.time = time;
+        key.yaw_deg = at[0], key.pitch_deg = std::clamp(at[1], -90.0, 90.0);
+        if (!w.size.empty()) {
+            const auto size = numbers(w.size, "--size", 2);
+            key.width_deg = std::clamp(size[0], 0.1, 360.0), key.height_deg = std::clamp(size[1], 0.1, 180.0);
+        }
+        const std::string name =
+            w.name.empty() ? "shelter " + std::to_string(shot.shelters.size() + 1) : w.name;
+        auto same = std::find_if(shot.shelters.begin(), shot.shelters.end(),
+                                 [&](const Shelter& s) { return s.name == name; });
+        if (same == shot.shelters.end()) {
+            shot.shelters.push_back({});
+            same = shot.shelters.end() - 1;
+            same->name = name;
+        }
+        std::erase_if(same->keys, [&](const ShelterKey& k) { return k.time == time; });
+        same->keys.push_back(key);
+        std::stable_sort(same->keys.begin(), same->keys.end(),
+                         [](const ShelterKey& a, const ShelterKey& b) { return a.time < b.time; });
+        told = told.empty() ? name : told;
+    } else if (!w.name.empty())
+        told = w.name;
+    if (!told.empty()) {
+        Shelter& s = shelter_of(shot, told);
+        if (!w.camera.empty() && w.camera != "auto" && !find_camera(shot.rig, w.camera))
+            throw Error("is not a camera of the shot", "'" + w.camera + "'",
+                        "Use an id of its rig, or 'auto'");
+        if (!w.camera.empty()) s.camera = w.camera == "auto" ? std::string() : w.camera;
+        if (!w.from.empty())
+            s.from = w.from == "start" ? std::nullopt : std::optional(Rational::parse(w.from, "--from"));
+        if (!w.to.empty()) s.to = w.to == "end" ? std::nullopt : std::optional(Rational::parse(w.to, "--to"));
+        if (s.from && s.to && *s.to < *s.from)
+            throw Error("lies before --from", "--to", "Let the shelter end after it begins");
+        if (w.ease) s.ease_s = *w.ease;
+        if (w.feather) s.feather_deg = *w.feather;
+        if (!w.follow.empty()) {
+            const auto library = std::make_shared<MediaLibrary>();
+            const Followed f = follow_shelter(
+                project, shot, s, w.time.empty() ? s.keys.front().time : time,
+                used_span(project, shot, *library).out, library,
+                [](double share) {
+                    show_progress(fmt::format("{:3.0f} %  following", 100 * share), share >= 1);
+                },
+                cancel);
+            s.keys = f.keys;
+            s.from = f.from, s.to = f.to;
+            std::cout << fmt::format("followed from {:.2f} to {:.2f} s with {} keys{}\n",
+                                     f.keys.front().time.to_double(), f.keys.back().time.to_double(),
+                                     f.keys.size(), f.lost ? ", until it was lost" : "");
+        }
+        const ShelterSight sight = shelter_sight(shot, s);
+        if (sight.camera.empty())
+            std::cout << "no camera looks there\n";
+        else
+            std::cout << fmt::format("'{}' comes from camera {}, which sees {:.0f} % of it{}\n", s.name,
+                                     sight.camera, 100 * sight.seen,
+                                     sight.seen < 1 ? "; the rest stays as it was" : "");
+    }
+    save_project(project, w.project);
+}
+
+} // namespace
+
+void add_seam_verbs(CLI::App& app, const Cancel& cancel) {
+    {
+        auto w = std::make_shared<ShapeWords>();
+        CLI::App* verb =
+            app.add_subcommand("shape", "Cut parts out of a camera's picture, or bring them back");
+        verb->add_option("PROJECT", w->project, "The project")->required();
+        verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
+        verb->add_option("--camera", w->camera, "Whose shape it is");
+        verb->add_flag("--cut-out", w->cut_out, "Make one that removes what is inside");
+        verb->add_flag("--restore", w->restore, "Make one that brings it back, as far as the lens sees")
+            ->excludes("--cut-out");
+        verb->add_option("--corner", w->corners,
+                         "X,Y in source pixels: once for each corner, in order round it");
+        verb->add_option("--name", w->name,
+                         "Its name; with --time, a key more of the shape that has it already");
+        verb->add_option("--time", w->time,
+                         "Seconds at which its corners are there (the shot's in unless set)");
+        verb->add_option("--feather", w->feather, "Degrees over which its edge ends")
+            ->check(CLI::Range(0.0, 90.0));
+        verb->add_option("--on", w->on, "NAME: use it");
+        verb->add_option("--off", w->off, "NAME: leave it out, but keep it");
+        verb->add_option("--copy", w->copy, "NAME: the same shape on every other camera");
+        verb->add_option("--remove", w->remove, "NAME: remove it");
+        verb->add_flag("--list", w->list, "Say what shapes there are, and change nothing");
+        verb->add_flag("--json", w->json, "With --list: as JSON");
+        verb->callback([w] { shape(*w); });
+    }
+    {
+        auto w = std::make_shared<ShelterWords>();
+        CLI::App* verb =
+            app.add_subcommand("shelter", "Keep what crosses a seam whole: it comes from one camera");
+        verb->add_option("PROJECT", w->project, "The project")->required();
+        verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
+        verb->add_option("--at", w->at,
+                         "YAW,PITCH of its middle in degrees, in the rig's own directions: a new shelter, or "
+                         "a key of one");
+        verb->add_option("--size", w->size, "WIDTH,HEIGHT in degrees (20,40 unless set)");
+        verb->add_option("--time", w->time, "Seconds of the key, or from where to follow");
+        verb->add_option("--name", w->name, "Its name");
+        verb->add_option("--camera", w->camera,
+                         "Where it comes from, or 'auto': the camera that sees it best");
+        verb->add_option("--from", w->from, "Seconds at which it begins, or 'start'");
+        verb->add_option("--to", w->to, "Seconds at which it ends, or 'end'");
+        verb->add_option("--ease", w->ease, "Seconds in which the seam passes round it")
+            ->check(CLI::Range(0.0, 60.0));
+        verb->add_option("--feather", w->feather, "Degrees over which its edge ends")
+            ->check(CLI::Range(0.05, 90.0));
+        verb->add_option("--follow", w->follow, "NAME: find where what is in it goes, and set keys");
+        verb->add_option("--on", w->on, "NAME: use it");
+        verb->add_option("--off", w->off, "NAME: leave it out, but keep it");
+        verb->add_option("--remove", w->remove, "NAME: remove it");
+        verb->add_flag("--list", w->list, "Say what shelters there are, and change nothing");
+        verb->add_flag("--json", w->json, "With --list: as JSON");
+        verb->callback([w, cancel] { shelter(*w, cancel); });
+    }
+}
+
+} // namespace porb::cli

@@ -1,0 +1,81 @@
+#include "project/seams.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace porb {
+
+namespace {
+
+/// The keys about a moment and how far from the one to the other it is.
+template <class Key>
+struct Between {
+    const Key *before, *after;
+    double share;
+};
+template <class Key>
+Between<Key> keys_about(const std::vector<Key>& keys, Seconds time) {
+    auto after = std::find_if(keys.begin(), keys.end(), [time](const Key& k) { return k.time > time; });
+    if (after == keys.begin()) return {&keys.front(), &keys.front(), 0};
+    if (after == keys.end()) return {&keys.back(), &keys.back(), 0};
+    const Key& before = *(after - 1);
+    return {&before, &*after, (time - before.time).to_double() / (after->time - before.time).to_double()};
+}
+
+double smooth(double t) {
+    t = std::clamp(t, 0.0, 1.0);
+    return t * t * (3 - 2 * t);
+}
+
+} // namespace
+
+std::vector<ShapeCorner> corners_at(const Shape& shape, Seconds time) {
+    if (shape.keys.empty()) return {};
+    const auto [before, after, share] = keys_about(shape.keys, time);
+    std::vector<ShapeCorner> out = before->corners;
+    if (after == before || after->corners.size() != out.size()) return out;
+    for (std::size_t i = 0; i < out.size(); ++i) {
+        const ShapeCorner& to = after->corners[i];
+        out[i].at += share * (to.at - out[i].at);
+        out[i].before += share * (to.before - out[i].before);
+        out[i].after += share * (to.after - out[i].after);
+    }
+    return out;
+}
+
+std::vector<Vec2> outline_of(const std::vector<ShapeCorner>& corners, int steps) {
+    std::vector<Vec2> out;
+    for (std::size_t i = 0; i < corners.size(); ++i) {
+        const ShapeCorner &a = corners[i], &b = corners[(i + 1) % corners.size()];
+        const bool straight = a.after.isZero() && b.before.isZero();
+        const Vec2 p = a.at + a.after, q = b.at + b.before;
+        for (int s = 0; s < (straight ? 1 : steps); ++s) {
+            const double t = double(s) / steps, u = 1 - t;
+            out.push_back(u * u * u * a.at + 3 * u * u * t * p + 3 * u * t * t * q + t * t * t * b.at);
+        }
+    }
+    return out;
+}
+
+ShelterKey oval_at(const Shelter& shelter, Seconds time) {
+    if (shelter.keys.empty()) return {};
+    const auto [before, after, share] = keys_about(shelter.keys, time);
+    ShelterKey out = *before;
+    out.time = time;
+    out.yaw_deg += share * std::remainder(after->yaw_deg - before->yaw_deg, 360.0); // the short way round
+    out.pitch_deg += share * (after->pitch_deg - before->pitch_deg);
+    out.width_deg += share * (after->width_deg - before->width_deg);
+    out.height_deg += share * (after->height_deg - before->height_deg);
+    return out;
+}
+
+double presence_at(const Shelter& shelter, Seconds time) {
+    if (!shelter.on || shelter.keys.empty()) return 0;
+    const double ease = std::max(shelter.ease_s, 1e-9);
+    double present = 1;
+    if (shelter.from) present = std::min(present, 1 + (time - *shelter.from).to_double() / ease);
+    if (shelter.to) present = std::min(present, 1 + (*shelter.to - time).to_double() / ease);
+    return smooth(present);
+}
+
+} // namespace porb

@@ -1,0 +1,342 @@
+#include "base/angle.h"
+#include "media/still.h"
+#include "picture/compare.h"
+#include "stitch/blend_kernel.h"
+#include "stitch/compose.h"
+#include "stitch/plan_lens.h"
+#include "stitch/shapes.h"
+#include "support/support.h"
+
+using namespace porb;
+using namespace porb::test;
+
+namespace {
+
+/// Two lenses of 200 degrees back to back, a hand's width apart, each with a source of its own.
+Shot pair_shot(int size = 400) {
+    Rig rig = nominal_rig(2, size, size, 1, 200);
+    rig.cameras[0].pose.position_m = {0, 0, 0.05};
+    rig.cameras[1].pose.position_m = {0, 0, -0.05};
+    Shot shot = shot_for_rig(rig, "t");
+    for (auto& c : shot.cameras) c.media = "m";
+    return shot;
+}
+
+View map_view(int width, Filter filter = Filter::linear) {
+    View v;
+    v.target = equirect_target(width);
+    v.filter = filter;
+    return v;
+}
+
+/// Weight of a camera at a direction of a plan made for an equirectangular view.
+double weight_at(const BlendPlan& plan, std::size_t camera, const Vec3& direction) {
+    const double x = (std::atan2(direction.x(), direction.z()) / (2 * kPi) + 0.5) * plan.width,
+                 y = (0.5 + std::asin(direction.y()) / kPi) * plan.height;
+    const int px = std::clamp(int(x), 0, plan.width - 1), py = std::clamp(int(y), 0, plan.height - 1);
+    const Segment& s = plan.segments[std::size_t(py * plan.segments_per_row + px / kSegment)];
+    for (std::uint32_t k = 0; k < s.count; ++k) {
+        const Contribution& c = plan.contributions[s.first + k];
+        if (plan.cameras[c.camera].index == camera)
+            return c.full ? 1 : double(plan.weights[c.weights + std::size_t(px % kSegment)]);
+    }
+    return 0;
+}
+
+Vec3 towards(double yaw_deg, double pitch_deg) {
+    return rotation_of({yaw_deg, pitch_deg, 0}) * Vec3(0, 0, 1);
+}
+
+/// A square about a direction's place on a camera, half a side as a share of the circle's radius.
+Shape square_about(const Camera& camera, const Vec3& direction, double half, bool restores = false) {
+    const LensMap map(camera.lens);
+    const Vec2 at = (map.project_anywhere(rotation_of(camera.pose.turn).transpose() * direction) -
+                     camera.lens.circle.center_px) /
+                    camera.lens.circle.radius_px;
+    Shape s;
+    s.name = "square";
+    s.restores = restores;
+    ShapeKey key;
+    for (const Vec2& corner : {Vec2(-1, -1), Vec2(1, -1), Vec2(1, 1), Vec2(-1, 1)})
+        key.corners.push_back({at + half * corner, {0, 0}, {0, 0}});
+    s.keys = {key};
+    return s;
+}
+
+} // namespace
+
+TEST_CASE("places follow distances as the lens itself does, and never leave what it sees") {
+    Shot shot = pair_shot();
+    shot.agree_distance_m = GENERATE(0.0, 4.0);
+    shot.flow.on = true;
+    const PlanKey key = plan_key(shot, map_view(1300));
+    const BlendPlan plan = make_plan(key);
+    const auto lenses = plan_lenses(key);
+    const TargetMap target(key.view.target);
+    double worst = 0;
+    int moved = 0;
+    for (int y = 40; y < plan.height - 40; y += 7)
+        for (int s = 0; s < plan.segments_per_row; ++s) {
+            const Segment& segment = plan.segments[std::size_t(y * plan.segments_per_row + s)];
+            for (std::uint32_t k = 0; k < segment.count; ++k) {
+                const Contribution& c = plan.contributions[segment.first + k];
+                if (c.parallax == Contribution::kNone) continue;
+                ++moved;
+                const Parallax& p = plan.parallaxes[c.parallax];
+                CHECK(p.high > 0);
+                for (std::size_t n = 0; n < 3; ++n) {
+                    const double x = std::min(s * kSegment + 0.5 + 7.5 * double(n), plan.width - 0.5);
+                    if (x < s * kSegment + 0.5 + 7.5 * double(n)) continue;
+                    const Vec3 d = *target.direction({x, y + 0.5});
+                    for (const double inverse : {0.0, 0.5, 1.4}) {
+                        const double rho =
+                            std::clamp(inverse - plan.agree_inverse_m, double(p.low), double(p.high));
+                        const Landing at =
+                            land(lenses[c.camera], lenses[c.camera].ray(d, plan.agree_inverse_m + rho));
+                        const Vec2 px(double(c.u[n]) + (double(p.u1[n]) + double(p.u2[n]) * rho) * rho,
+                                      double(c.v[n]) + (double(p.v1[n]) + double(p.v2[n]) * rho) * rho);
+                        if (at.inside_deg > 0) worst = std::max(worst, (px - at.px).norm());
+                    }
+                }
+            }
+        }
+    CHECK(moved > 200);
+    CHECK(worst < 0.1);
+}
+
+TEST_CASE("with distances and light, the kernel does what the slow obvious way does") {
+    Shot shot = pair_shot(200);
+    shot.flow.on = true;
+    shot.blend.kind = Blending::multiband;
+    shot.orientation = {20, 35, 10};
+    const Filter filter = GENERATE(Filter::linear, Filter::cubic);
+    const BlendPlan plan = make_plan(plan_key(shot, map_view(GENERATE(256, 1300), filter)));
+    REQUIRE_FALSE(plan.looks.empty());
+    std::vector<Picture> sources;
+    std::vector<SphereGrid> lights;
+    SphereGrid distances(90, 1);
+    for (int y = 0; y < 90; ++y)
+        for (int x = 0; x < 90; ++x) {
+            const Vec3 d = distances.direction(x, y);
+            *distances.cell(x, y) = float(0.6 + 0.5 * std::sin(3 * d.x()) * std::cos(2 * d.z()));
+        }
+    distances.close_edges();
+    for (const auto& c : plan.cameras) {
+        Picture p = gradient(200, 200);
+        for (int l = 0; l < c.level; ++l) p = halved(p);
+        sources.push_back(p);
+        SphereGrid light(20, 4);
+        for (int y = 0; y < 20; ++y)
+            for (int x = 0; x < 20; ++x) {
+                const Vec3 d = light.direction(x, y);
+                for (int i = 0; i < 3; ++i) light.cell(x, y)[i] = float(0.1 * d[i] + 0.02 * double(c.index));
+            }
+        light.close_edges();
+        lights.push_back(light);
+    }
+    const FrameParts frame{sources, {}, &distances, lights, filter};
+    Picture fast(plan.width, plan.height), slow(plan.width, plan.height);
+    blend_rows(plan, frame, 0, plan.height, fast);
+    double worst = 0, plain = 0;
+    for (int y = 0; y < plan.height; y += 5) {
+        blend_rows_reference(plan, frame, {}, y, y + 1, slow);
+        for (int x = 0; x < plan.width; ++x) {
+            const Rgba a = pixel_at(fast, x, y), b = pixel_at(slow, x, y);
+            const double off = std::max({double(std::abs(a.r - b.r)), double(std::abs(a.g - b.g)),
+                                         double(std::abs(a.b - b.b)), double(std::abs(a.a - b.a))});
+            worst = std::max(worst, off);
+        }
+    }
+    CHECK(worst < 0.006);
+    Picture without(plan.width, plan.height);
+    blend_rows(plan, {sources, {}, nullptr, {}, filter}, 0, plan.height, without);
+    for (int x = 0; x < plan.width; ++x)
+        plain = std::max(plain, double(std::abs(pixel_at(without, x, plan.height / 2).r -
+                                                pixel_at(fast, x, plan.height / 2).r)));
+    CHECK(plain > 0.03); // and both count
+}
+
+TEST_CASE("a cut-out hands its place to the neighbour, and a restore brings it back") {
+    Shot shot = pair_shot();
+    const Vec3 d = towards(84, 0); // the front lens supplies it; the back one sees it too
+    const auto supply = [&](const Shot& s, std::size_t camera, const Vec3& direction) {
+        return weight_at(make_plan(plan_key(s, map_view(1024))), camera, direction);
+    };
+    REQUIRE(supply(shot, 0, d) == 1);
+    shot.cameras[0].shapes = {square_about(shot.rig.cameras[0], d, 0.05)};
+    CHECK(supply(shot, 0, d) == 0);
+    CHECK(supply(shot, 1, d) == 1);
+    CHECK(supply(shot, 0, towards(70, 0)) == 1); // elsewhere nothing changes
+    CHECK(supply(shot, 0, towards(84, 20)) == 1);
+    Shot restored = shot;
+    restored.cameras[0].shapes.push_back(square_about(shot.rig.cameras[0], d, 0.08, true));
+    CHECK(supply(restored, 0, d) == 1);
+    restored.cameras[0].shapes[0].on = restored.cameras[0].shapes[1].on = false;
+    CHECK(plan_key(restored, map_view(64)) ==
+          plan_key(pair_shot(), map_view(64))); // what is off costs nothing
+
+    // Where no neighbour looks a cut-out leaves a hole, and nothing but a hole.
+    Shot hole = pair_shot();
+    hole.cameras[0].shapes = {square_about(shot.rig.cameras[0], towards(0, 0), 0.05)};
+    CHECK(supply(hole, 0, towards(0, 0)) == 0);
+    CHECK(supply(hole, 1, towards(0, 0)) == 0);
+    CHECK(Coverage(plan_key(hole, map_view(64))).lenses_at(towards(0, 0)) == 0);
+    CHECK(Coverage(plan_key(hole, map_view(64))).lenses_at(towards(20, 0)) == 1);
+
+    // A restore past the reach shows what the circle sees, and no more.
+    Shot narrow = pair_shot();
+    for (auto& c : narrow.cameras) c.reach_deg = 60;
+    CHECK(supply(narrow, 0, d) == 0);
+    narrow.cameras[0].shapes = {square_about(shot.rig.cameras[0], d, 0.1, true)};
+    CHECK(supply(narrow, 0, d) == 1);
+    CHECK(supply(narrow, 0, towards(108, 0)) == 0);
+}
+
+TEST_CASE("a shape's edge is as soft as it says, whatever the lens's feather") {
+    Shot shot = pair_shot();
+    shot.cameras[0].feather_deg = 6;
+    const double feather = GENERATE(1.0, 4.0, 12.0);
+    Shape s = square_about(shot.rig.cameras[0], towards(0, 0), 0.3); // to 30 degrees
+    s.feather_deg = feather;
+    shot.cameras[0].shapes = {s};
+    const BlendPlan plan = make_plan(plan_key(shot, map_view(3600)));
+    double begin = 90, end = 0;
+    for (double yaw = 20; yaw < 50; yaw += 0.1) {
+        const double w = weight_at(plan, 0, towards(yaw, 0));
+        if (w > 0.01) begin = std::min(begin, yaw);
+        if (w < 0.99) end = std::max(end, yaw);
+    }
+    CHECK(begin == Approx(30).margin(0.6));
+    CHECK(end - begin == Approx(feather / 2).margin(0.5 + 0.1 * feather)); // as at a reach: half lies inside
+}
+
+TEST_CASE("shapes bend along their handles and move between their keys") {
+    Shape s;
+    for (const double t : {0.0, 2.0}) {
+        ShapeKey key;
+        key.time = Seconds(std::int64_t(t));
+        for (const Vec2& c : {Vec2(0, 0), Vec2(0.2, 0), Vec2(0.2, 0.2)})
+            key.corners.push_back({c + Vec2(t / 10, 0), {0, 0}, {0, 0}});
+        s.keys.push_back(key);
+    }
+    CHECK(corners_at(s, Seconds(-1))[0].at.x() == 0);
+    CHECK(corners_at(s, Seconds(1))[0].at.x() == Approx(0.1));
+    CHECK(corners_at(s, Seconds(9))[0].at.x() == Approx(0.2));
+    CHECK(outline_of(s.keys[0].corners).size() == 3); // straight sides stay single
+    s.keys[0].corners[0].after = {0.05, -0.1};
+    const auto bent = outline_of(s.keys[0].corners);
+    CHECK(bent.size() == 14);
+    CHECK(std::min_element(bent.begin(), bent.end(), [](auto& a, auto& b) { return a.y() < b.y(); })->y() <
+          -0.03);
+    // Distances from an edge, by hand.
+    const std::vector<Vec2> square = {{0, 0}, {1, 0}, {1, 1}, {0, 1}};
+    CHECK(inside_polygon(square, {0.5, 0.9}) == Approx(0.1));
+    CHECK(inside_polygon(square, {0.5, 1.5}) == Approx(-0.5));
+    CHECK(inside_polygon(square, {2, 2}) == Approx(-std::sqrt(2.0)));
+}
+
+TEST_CASE("a shelter comes whole from one camera, and eases in and out without a step") {
+    Shot shot = pair_shot();
+    Shelter s;
+    s.name = "keeper";
+    s.from = Seconds(2), s.to = Seconds(4), s.ease_s = 1;
+    s.keys = {{Seconds(2), 88, 0, 14, 30}}; // across the seam at 90 degrees, more of it in front
+    shot.shelters = {s};
+    const auto plan_at = [&](double t, std::size_t width = 1024) {
+        const PlanKey key = plan_key(shot, map_view(int(width)), Seconds::from_double(t));
+        PlanKey without = key;
+        without.shelters.clear();
+        return with_shelters(make_plan(without), key);
+    };
+    for (const double yaw : {83.0, 88.0, 93.0}) {
+        CHECK(weight_at(plan_at(3), 0, towards(yaw, 0)) == Approx(1).margin(0.02));
+    }
+    CHECK(weight_at(plan_at(3), 0, towards(90, 12)) > 0.95);
+    CHECK(weight_at(plan_at(3), 1, towards(93, 25)) == 1); // above it the line is where it was
+    CHECK(weight_at(plan_at(0.5), 1, towards(93, 0)) == Approx(weight_at(plan_at(9), 1, towards(93, 0))));
+    CHECK(weight_at(plan_at(0.5), 1, towards(93, 0)) > 0.9);
+    // Planning only what lies in it gives the very plan that planning everything gives.
+    const BlendPlan part = plan_at(3), all = make_plan(plan_key(shot, map_view(1024), Seconds(3)));
+    for (double yaw = -180; yaw < 180; yaw += 3)
+        for (double pitch = -80; pitch <= 80; pitch += 5)
+            for (const std::size_t camera : {0u, 1u})
+                CHECK(weight_at(part, camera, towards(yaw, pitch)) ==
+                      weight_at(all, camera, towards(yaw, pitch)));
+    // Over the second of easing the line moves through the oval: no place jumps by much from frame to frame.
+    double largest = 0, before[3] = {0, 0, 0};
+    for (int frame = 0; frame <= 60; ++frame) {
+        const BlendPlan plan = plan_at(0.9 + frame / 50.0, 512);
+        int i = 0;
+        for (const double yaw : {90.5, 92.0, 94.0}) {
+            const double w = weight_at(plan, 0, towards(yaw, 0));
+            if (frame > 0) largest = std::max(largest, std::abs(w - before[i]));
+            before[i++] = w;
+        }
+    }
+    CHECK(before[0] > 0.95);
+    CHECK(largest < 0.35);
+    CHECK(largest > 0.01);
+}
+
+TEST_CASE("a shelter's camera is the one that sees it whole, and what is impossible is said") {
+    Shot shot = pair_shot();
+    Shelter s;
+    s.keys = {{Seconds(0), 80, 0, 30, 40}};
+    CHECK(shelter_sight(shot, s).camera == "A");
+    CHECK(shelter_sight(shot, s).seen == 1);
+    s.keys[0].yaw_deg = -150;
+    CHECK(shelter_sight(shot, s).camera == "B");
+    s.keys = {{Seconds(0), 80, 0, 30, 40}, {Seconds(2), 110, 0, 30, 40}}; // walks out of A's sight
+    CHECK(shelter_sight(shot, s).camera == "B");
+    s.keys = {{Seconds(0), 90, 0, 120, 60}}; // wider than what they share
+    CHECK(shelter_sight(shot, s).seen < 0.9);
+    CHECK(shelter_sight(shot, s).seen > 0.3);
+    s.camera = "B";
+    CHECK(shelter_sight(shot, s).camera == "B");
+    for (auto& c : shot.cameras) c.used = c.camera != "B";
+    CHECK(shelter_sight(shot, s).camera.empty());
+}
+
+TEST_CASE(
+    "multiband passes from one brightness to another without a line, round the back and at the poles too") {
+    const TempFolder folder;
+    Project project;
+    Shot shot = pair_shot(360);
+    shot.rig.cameras[0].pose.turn = {40, 30, 0}; // seams cross longitude 180 and both poles' surroundings
+    shot.rig.cameras[1].pose.turn = {-140, -30, 0};
+    for (std::size_t c = 0; c < 2; ++c) {
+        const float level = c ? 0.56f : 0.5f;
+        Picture p(360, 360);
+        for (int y = 0; y < 360; ++y)
+            for (int x = 0; x < 360; ++x) set_pixel(p, x, y, {level, level, level, 1});
+        const auto file = folder / ("s" + std::to_string(c) + ".png");
+        write_still(p, file, {16, 95, {}});
+        shot.cameras[c].media = add_media(project, media_ref_for(file));
+    }
+    Composer composer(std::make_shared<MediaLibrary>());
+    const auto steepest =
+        [&](Blending kind) { // largest step between neighbours, per degree, away from the poles' rows
+            shot.blend.kind = kind;
+            const Picture p = composer.compose(project, shot, Seconds(0), map_view(720, Filter::cubic));
+            CHECK(hole_share(p) == 0);
+            double most = 0;
+            for (int y = 0; y < p.height(); ++y)
+                for (int x = 0; x < p.width(); ++x) {
+                    const double here = double(pixel_at(p, x, y).r);
+                    CHECK(here > 0.49);
+                    CHECK(here < 0.57);
+                    most = std::max(most, std::abs(double(pixel_at(p, (x + 1) % p.width(), y).r) - here));
+                    if (y + 1 < p.height())
+                        most = std::max(most, std::abs(double(pixel_at(p, x, y + 1).r) - here));
+                }
+            const Rgba front = pixel_at(p, 440, 120), back = pixel_at(p, 80, 240);
+            CHECK(double(back.r) > double(front.r) + 0.03); // far from the seam each keeps most of its own
+            return most / 0.5;
+        };
+    const double hard = steepest(Blending::hard), feathered = steepest(Blending::feathered),
+                 multiband = steepest(Blending::multiband);
+    INFO(hard << " " << feathered << " " << multiband);
+    CHECK(multiband < 0.5 * feathered);
+    CHECK(feathered < 0.8 * hard);
+    CHECK(multiband < 0.01);
+}
