@@ -20,6 +20,7 @@ constexpr int kRounds = 5;                ///< until direction from the centre a
 constexpr int kSubPixel = 16;             ///< of the matcher's disparities
 constexpr int kLeastDisparity = -2;       ///< a rig is never solved quite
 constexpr double kSmallPair = 0.25;       ///< of the largest pair's directions
+constexpr double kShapeClear_deg = 4;
 constexpr int kRoundRows = 24, kSurroundings = 15;
 constexpr double kNoTrust = 0.7,
                  kFullTrust = 0.8; ///< correlation of what was matched: 0.85 and more under a solved rig
@@ -255,7 +256,9 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
             const double away = inside[std::size_t(best)] - inside[std::size_t(second)],
                          edge = inside[std::size_t(second)];
             // All of the found distance within a third of the zone, none at its end, nor where a lens ends.
-            const double share = smooth(1.5 * (1 - away / settings.zone_deg)) * smooth(edge / 2);
+            // And beside a cut-out or restore not at all: there the two lenses show different things.
+            const double share = smooth(1.5 * (1 - away / settings.zone_deg)) * smooth(edge / 2) *
+                                 smooth(coverage.clear_of_shapes_deg(me.direction(i)) / kShapeClear_deg);
             if (share <= 0) continue;
             me.nodes[std::size_t(i)].share = float(share);
             who[std::size_t(i)] = {std::int16_t(std::min(best, second)),

@@ -43,12 +43,7 @@ class RowPlanner {
     RowPlanner(const PlanKey& key, const std::vector<PlanLens>& lenses)
         : map_(key.view.target), region_(whole_region(key.view)), lenses_(lenses), supply_(key, lenses),
           exact_(map_.pixel_angle() > kCoarsePixel), agree_(agree_inverse_m(key)), flow_(key.flow),
-          to_rig_(rotation_of(key.orientation).transpose()) {
-        double steepest = 1;
-        for (const auto& lens : lenses)
-            if (lens.shapes) steepest = std::max(steepest, lens.shapes->steepest());
-        segment_deg_ = degrees(map_.pixel_angle()) * kSegment;
-        margin_ = segment_deg_ * steepest;
+          to_rig_(rotation_of(key.orientation).transpose()), margin_(degrees(map_.pixel_angle()) * kSegment) {
     }
 
     void plan_row(int y, Piece& piece) const {
@@ -64,10 +59,10 @@ class RowPlanner {
         // extrapolation).
         const Node nodes[3] = {node(x0 + 0.5, cy), node(x0 + 8.0, cy), node(x0 + 15.5, cy)};
         const bool whole = nodes[0].any && nodes[1].any && nodes[2].any;
-        const bool sheltered = near_shelter(nodes);
+        const bool special = near_shelter(nodes) || near_shape(nodes);
 
         // Clear of every edge and transition at all three nodes: one lens supplies the segment alone.
-        if (whole && !exact_ && !sheltered) {
+        if (whole && !exact_ && !special) {
             for (std::size_t l = 0; l < count; ++l)
                 if (alone(nodes, l)) {
                     piece.contributions.push_back(parabola(nodes, l, true));
@@ -76,13 +71,13 @@ class RowPlanner {
                     return;
                 }
         }
-        if (whole && hopeless(nodes)) {
+        if (whole && !special && hopeless(nodes)) {
             piece.segments.push_back({first, 0});
             return;
         }
         std::vector<float> all(count * kSegment, 0.0f);
         std::vector<Node> each(kSegment);
-        const std::uint64_t which = sheltered ? ~std::uint64_t(0) : contenders(nodes);
+        const std::uint64_t which = special ? ~std::uint64_t(0) : contenders(nodes);
         std::vector<float> at(count);
         for (int i = 0; i < kSegment; ++i) {
             if (x0 + i >= width) continue;
@@ -150,11 +145,19 @@ class RowPlanner {
     }
 
     bool near_shelter(const Vec3& direction) const {
-        return supply_.near_shelter(to_rig_ * direction, segment_deg_);
+        return supply_.near_shelter(to_rig_ * direction, margin_);
     }
     bool near_shelter(const Node (&nodes)[3]) const {
         return std::any_of(nodes, nodes + 3,
                            [&](const Node& n) { return n.any && near_shelter(n.direction); });
+    }
+
+    /// Whether a shape of any lens may change something within a segment.
+    bool near_shape(const Node (&nodes)[3]) const {
+        return std::any_of(nodes, nodes + 3, [&](const Node& n) {
+            return std::any_of(n.at.begin(), n.at.end(),
+                               [&](const Landing& at) { return at.edge_deg < float(margin_); });
+        });
     }
 
     /// The lenses that may have a part in a segment, from its nodes: others are too far behind the best
@@ -291,8 +294,7 @@ class RowPlanner {
     double agree_; ///< 1/m
     FlowSettings flow_;
     Mat3 to_rig_;
-    double segment_deg_ = 0,
-           margin_ = 0; ///< a segment's length; by how much angles inside may differ over it
+    double margin_; ///< degrees of a segment's length: by as much may angles inside differ over it
 };
 
 constexpr int kRowsOfPiece = 32;
@@ -477,6 +479,14 @@ struct Coverage::Impl {
 
 Coverage::Coverage(const PlanKey& key) : impl_(std::make_unique<Impl>(key)) {}
 Coverage::~Coverage() = default;
+
+double Coverage::clear_of_shapes_deg(const Vec3& world_direction) const {
+    double clear = 1e3;
+    for (const auto& lens : impl_->lenses)
+        if (lens.shapes)
+            clear = std::min(clear, double(land(lens, lens.ray(world_direction, impl_->agree)).edge_deg));
+    return clear;
+}
 
 std::vector<float> Coverage::supply(const Vec3& world_direction) const {
     std::vector<Landing> at;

@@ -32,7 +32,10 @@ Landing land_at_rest(const PlanLens& lens, const Vec3& ray) {
     const double clear = (clearance - kRimPx) * lens.rad_per_px;
     const double seen = degrees(std::min(lens.map.theta_max() - theta, clear)),
                  inside = std::min(degrees(lens.reach_rad - theta), seen);
-    return {px, lens.shapes ? lens.shapes->inside_deg(px, inside, seen) : inside};
+    if (!lens.shapes) return {px, inside};
+    const ShapeField::At shaped = lens.shapes->at(px);
+    if (shaped.available <= 0) return {px, kCutAway_deg, 0, shaped.edge_deg};
+    return {px, inside + double(shaped.restored) * (seen - inside), shaped.available, shaped.edge_deg};
 }
 
 } // namespace
@@ -65,9 +68,7 @@ std::vector<PlanLens> plan_lenses(const PlanKey& key) {
         while (level < kMostLevels && (1 << (level + 1)) <= target_angle * camera->lens.focal_px * 1.3)
             ++level;
         std::shared_ptr<const ShapeField> shapes;
-        if (!use.shapes.empty())
-            shapes = std::make_shared<const ShapeField>(use.shapes, camera->lens,
-                                                        std::max(use.feather_deg, kLeastFeather_deg));
+        if (!use.shapes.empty()) shapes = std::make_shared<const ShapeField>(use.shapes, camera->lens);
         lenses.push_back({map, to_camera * to_shot, to_camera * camera->pose.position_m,
                           radians(use.reach_deg), std::max(use.feather_deg, kLeastFeather_deg), 1 / rim_slope,
                           double(support_px(key.view.filter) << level), level, i, to_camera * key.row_turn,

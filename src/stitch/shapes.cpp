@@ -11,11 +11,10 @@
 namespace porb {
 
 namespace {
-constexpr int kCells = 640;      ///< a side of the raster: a third of a degree for a lens of 200
-constexpr double kRadii = 1.15;  ///< what of a lens's plane it covers, from the centre
-constexpr double kSteepest = 10; ///< a feather under a tenth of the lens's is not followed
-constexpr float kFar = 1000;     ///< degrees
-constexpr double kNear_deg = 12; ///< beyond, a bound is as good as the distance
+constexpr int kCells = 640;                ///< a side of the raster: a third of a degree for a lens of 200
+constexpr double kRadii = 1.15;            ///< what of a lens's plane it covers, from the centre
+constexpr double kLeastFeather_deg = 0.35; ///< the raster's own
+constexpr double kNear_deg = 12;           ///< beyond, a bound is as good as the distance
 
 struct Box {
     Vec2 low, high;
@@ -43,56 +42,53 @@ double inside_polygon(const std::vector<Vec2>& polygon, const Vec2& at) {
     return (inside ? 1 : -1) * std::sqrt(nearest2);
 }
 
-ShapeField::ShapeField(const std::vector<Shape>& shapes, const Lens& lens, double lens_feather_deg)
-    : centre_(lens.circle.center_px), cells_per_px_(kCells / (2 * kRadii * lens.circle.radius_px)) {
+ShapeField::ShapeField(const std::vector<Shape>& shapes, const Lens& lens)
+    : centre_(lens.circle.center_px), cells_per_px_(kCells / (2 * kRadii * lens.circle.radius_px)),
+      field_(std::size_t(kCells) * kCells) {
     const double deg_per_radius = degrees(LensMap(lens).theta_max());
-    for (const Shape& shape : shapes) {
-        if (!shape.on || shape.keys.empty()) continue;
-        const std::vector<Vec2> outline = outline_of(shape.keys.front().corners);
-        if (outline.size() < kFewestCorners) continue;
-        // Within the shape's feather the angle passes through the lens's: what fades a lens at its reach then
-        // fades it here, over the shape's own width.
-        const double feather = std::max(shape.feather_deg, lens_feather_deg / kSteepest);
-        const double stretch = lens_feather_deg / feather;
-        steepest_ = std::max(steepest_, stretch);
-        const auto stretched = [&](double inside) {
-            return inside < feather / 2 ? inside * stretch : inside - feather / 2 + lens_feather_deg / 2;
-        };
-        auto& field = shape.restores ? inside_restores_ : outside_cuts_;
-        if (field.empty()) field.assign(std::size_t(kCells) * kCells, shape.restores ? -kFar : kFar);
-        const Box box = box_of(outline);
-        parallel_ranges(kCells, 16, [&](int begin, int end) {
-            for (int y = begin; y < end; ++y)
-                for (int x = 0; x < kCells; ++x) {
-                    const Vec2 at = Vec2(x + 0.5, y + 0.5) * (2 * kRadii / kCells) - Vec2(kRadii, kRadii);
-                    const double away = box.away(at);
-                    const double inside =
-                        away * deg_per_radius > kNear_deg ? -away : inside_polygon(outline, at);
-                    float& cell = field[std::size_t(y) * kCells + std::size_t(x)];
-                    if (shape.restores)
-                        cell = std::max(cell, float(stretched(inside * deg_per_radius)));
-                    else
-                        cell = std::min(cell, float(stretched(-inside * deg_per_radius)));
-                }
-        });
-    }
+    const auto smooth = [](double t) {
+        t = std::clamp(t, 0.0, 1.0);
+        return float(t * t * (3 - 2 * t));
+    };
+    for (const bool restores : {false, true}) // restores count after cut-outs
+        for (const Shape& shape : shapes) {
+            if (!shape.on || shape.keys.empty() || shape.restores != restores) continue;
+            const std::vector<Vec2> outline = outline_of(shape.keys.front().corners);
+            if (outline.size() < kFewestCorners) continue;
+            const double feather = std::max(shape.feather_deg, kLeastFeather_deg);
+            const Box box = box_of(outline);
+            parallel_ranges(kCells, 16, [&](int begin, int end) {
+                for (int y = begin; y < end; ++y)
+                    for (int x = 0; x < kCells; ++x) {
+                        const Vec2 at = Vec2(x + 0.5, y + 0.5) * (2 * kRadii / kCells) - Vec2(kRadii, kRadii);
+                        const double away = box.away(at) * deg_per_radius;
+                        const double inside =
+                            away > kNear_deg + feather ? -away : inside_polygon(outline, at) * deg_per_radius;
+                        At& cell = field_[std::size_t(y) * kCells + std::size_t(x)];
+                        // It changes between its outline and a feather outside, or for a restore inside.
+                        const double from_change = restores ? std::max(-inside, inside - feather)
+                                                            : std::max(inside, -inside - feather);
+                        cell.edge_deg = std::min(cell.edge_deg, float(std::max(0.0, from_change)));
+                        if (restores)
+                            cell.restored = std::max(cell.restored, smooth(inside / feather));
+                        else
+                            cell.available *= smooth(-inside / feather);
+                    }
+            });
+        }
+    for (At& cell : field_) cell.available = 1 - (1 - cell.available) * (1 - cell.restored);
 }
 
-double ShapeField::read(const std::vector<float>& field, const Vec2& px) const {
+ShapeField::At ShapeField::at(const Vec2& px) const {
     const Vec2 at = (px - centre_) * cells_per_px_ + Vec2(kCells / 2.0 - 0.5, kCells / 2.0 - 0.5);
     const double x = std::clamp(at.x(), 0.0, kCells - 1.0), y = std::clamp(at.y(), 0.0, kCells - 1.0);
     const int ix = std::min(int(x), kCells - 2), iy = std::min(int(y), kCells - 2);
-    const float* p = field.data() + std::size_t(iy) * kCells + std::size_t(ix);
-    const double fx = x - ix, fy = y - iy;
-    return (1 - fy) * ((1 - fx) * double(p[0]) + fx * double(p[1])) +
-           fy * ((1 - fx) * double(p[kCells]) + fx * double(p[kCells + 1]));
-}
-
-double ShapeField::inside_deg(const Vec2& px, double reach_inside_deg, double seen_deg) const {
-    double inside = reach_inside_deg;
-    if (!outside_cuts_.empty()) inside = std::min(inside, read(outside_cuts_, px));
-    if (!inside_restores_.empty()) inside = std::max(inside, std::min(seen_deg, read(inside_restores_, px)));
-    return inside;
+    const At *p = field_.data() + std::size_t(iy) * kCells + std::size_t(ix), *q = p + kCells;
+    const auto fx = float(x - ix), fy = float(y - iy);
+    const auto mix = [&](float At::*m) {
+        return (1 - fy) * ((1 - fx) * p[0].*m + fx * p[1].*m) + fy * ((1 - fx) * q[0].*m + fx * q[1].*m);
+    };
+    return {mix(&At::available), mix(&At::restored), mix(&At::edge_deg)};
 }
 
 std::optional<Vec2> shape_place(const Camera& camera, const Vec3& rig_direction, double agree_distance_m) {

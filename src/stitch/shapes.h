@@ -8,26 +8,25 @@
 
 namespace porb {
 
-/// What a camera's shapes do, over its picture: how far (in degrees, about) a place lies outside every
-/// cut-out, and how far inside a restore. Signed distances on a raster, so that many places are looked up
-/// fast; a shape's own feather is in them, as a stretch towards the feather of the lens.
+/// What a camera's shapes do, over its picture, on rasters so that many places are looked up fast. A cut-out
+/// takes away all that is inside it and fades over its feather outside; a restore brings back all but its
+/// feather inside. What is cut is left to the others; nothing changes elsewhere.
 class ShapeField {
   public:
-    /// `shapes` as they are at the moment (their first keys count); `lens_feather_deg` is the camera's.
-    ShapeField(const std::vector<Shape>& shapes, const Lens& lens, double lens_feather_deg);
+    /// `shapes` as they are at the moment (their first keys count).
+    ShapeField(const std::vector<Shape>& shapes, const Lens& lens);
 
-    /// A lens's clearance inside its reach, with shapes: what is cut lies outside, what is restored inside as
-    /// far as the lens sees (`seen_deg` inside its circle).
-    double inside_deg(const Vec2& px, double reach_inside_deg, double seen_deg) const;
-    /// By how much the steepest edge makes these angles grow faster than the directions themselves; 1 and
-    /// more.
-    double steepest() const { return steepest_; }
+    struct At {
+        float available = 1;  ///< of what the lens would supply there, 0 to 1
+        float restored = 0;   ///< how far its whole circle counts instead of its reach
+        float edge_deg = 1e3; ///< how far away the nearest change is, at least
+    };
+    At at(const Vec2& px) const;
 
   private:
-    double read(const std::vector<float>& field, const Vec2& px) const;
     Vec2 centre_;
-    double cells_per_px_ = 1, steepest_ = 1;
-    std::vector<float> outside_cuts_, inside_restores_; ///< empty: no such shape
+    double cells_per_px_ = 1;
+    std::vector<At> field_;
 };
 
 /// Distance from a closed polygon's edge, positive inside (even-odd rule).

@@ -1,22 +1,55 @@
 #include "stitch/supply.h"
 
+#include <array>
+
 namespace porb {
 
-void Supply::weights(const Vec3& rig_direction, std::span<const Landing> at, std::span<float> out) const {
-    double best = -1e9;
-    for (const auto& a : at) best = std::max(best, a.inside_deg);
-    double sum = 0, cover = 0;
-    std::array<double, kMostCameras> raw;
-    for (std::size_t l = 0; l < at.size(); ++l) {
-        raw[l] = blend_weight(at[l].inside_deg, best, lenses_[l].feather_deg);
-        sum += raw[l];
-        cover = std::max(cover, raw[l]);
-    }
+namespace {
+constexpr int kMostFading = 4; ///< lenses that shapes fade at one place; more are taken as whole
+}
+
+/// Weights as if the lenses of `without` (a bit each) were not there.
+void Supply::blended(std::span<const Landing> at, std::uint64_t without, std::span<double> out) const {
+    const auto there = [without](std::size_t l) { return !(without >> l & 1); };
+    double best = -1e9, sum = 0, cover = 0;
     for (std::size_t l = 0; l < at.size(); ++l)
-        out[l] = sum > 0 ? float(raw[l] / sum * std::min(1.0, cover)) : 0;
+        if (there(l)) best = std::max(best, at[l].inside_deg);
+    for (std::size_t l = 0; l < at.size(); ++l) {
+        out[l] = there(l) ? blend_weight(at[l].inside_deg, best, lenses_[l].feather_deg) : 0;
+        sum += out[l];
+        cover = std::max(cover, out[l]);
+    }
+    for (double& w : out) w = sum > 0 ? w / sum * std::min(1.0, cover) : 0;
+}
+
+void Supply::weights(const Vec3& rig_direction, std::span<const Landing> at, std::span<float> out) const {
+    // Where a cut-out fades a lens, what it supplies passes to what the others would supply without it: a mix
+    // over who is there, weighted by how far each is available.
+    std::array<double, kMostCameras> some, all{};
+    std::array<std::size_t, kMostFading> fading{};
+    int fades = 0;
+    for (std::size_t l = 0; l < at.size() && fades < kMostFading; ++l)
+        if (at[l].available < 1 && at[l].inside_deg > 0) fading[std::size_t(fades++)] = l;
+    for (unsigned gone = 0; gone < 1u << fades; ++gone) {
+        std::uint64_t without = 0;
+        double chance = 1;
+        for (int f = 0; f < fades; ++f) {
+            const std::size_t l = fading[std::size_t(f)];
+            const bool is_gone = gone >> f & 1;
+            chance *= is_gone ? 1 - double(at[l].available) : double(at[l].available);
+            if (is_gone) without |= std::uint64_t(1) << l;
+        }
+        blended(at, without, std::span(some).first(at.size()));
+        for (std::size_t l = 0; l < at.size(); ++l) all[l] += chance * some[l];
+    }
+    double best = -1e9;
+    for (std::size_t l = 0; l < at.size(); ++l) {
+        out[l] = float(all[l]);
+        best = std::max(best, at[l].inside_deg);
+    }
     for (const Haven& h : havens_) {
-        const auto share =
-            float(h.share(rig_direction, at[h.lens].inside_deg, best, lenses_[h.lens].feather_deg));
+        const auto share = at[h.lens].available * float(h.share(rig_direction, at[h.lens].inside_deg, best,
+                                                                lenses_[h.lens].feather_deg));
         if (share <= 0) continue;
         for (float& w : out) w *= 1 - share;
         out[h.lens] += share;

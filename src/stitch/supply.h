@@ -19,6 +19,7 @@ class Supply {
     bool near_shelter(const Vec3& rig_direction, double within_deg) const;
 
   private:
+    void blended(std::span<const Landing> at, std::uint64_t without, std::span<double> out) const;
     const std::vector<PlanLens>& lenses_;
     std::vector<Haven> havens_;
 };
