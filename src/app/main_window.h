@@ -48,6 +48,7 @@ class MainWindow : public QMainWindow {
     PointsPanel& points() { return *points_; }
     LevelPanel& level() { return *level_; }
     MatchPanel& match() { return *match_; }
+    SeamsPanel& seams() { return *seams_; }
     PointsDesk& desk() { return *desk_; }
     AlignStrip& align_strip() { return *align_; }
     QList<QAction*> all_actions() const { return actions_; }

@@ -60,7 +60,7 @@ PictureArea::PictureArea(Session& session, PictureService& service, QWidget* par
         update_empty();
         ask(true);
     });
-    connect(&session_, &Session::playhead_changed, this, [this] { ask(!playing_); });
+    connect(&session_, &Session::playhead_changed, this, [this] { ask(!playing_, !playing_); });
     connect(&session_, &Session::selection_changed, this, [this] {
         if (mode_ == ViewMode::lens || mode_ == ViewMode::sheet)
             ask(true);
@@ -219,7 +219,7 @@ std::optional<View> PictureArea::wanted_view(double scale) const {
     return view;
 }
 
-void PictureArea::ask(bool moving) {
+void PictureArea::ask(bool moving, bool scrubbing) {
     settled_ = false;
     const Shot* shot = session_.shot();
     if (!shot || width() < 8 || height() < 8) {
@@ -243,6 +243,11 @@ void PictureArea::ask(bool moving) {
         const std::string shown = second_side_ ? neighbour()->id : selected()->id;
         for (auto& c : find_shot(one, shot->id)->cameras) c.used = c.camera == shown;
         request.project = std::make_shared<const Project>(std::move(one));
+    }
+    if (scrubbing && shot->flow.on && request.view) {
+        Project quick = *request.project;
+        find_shot(quick, shot->id)->flow.on = false;
+        request.project = std::make_shared<const Project>(std::move(quick));
     }
     if (mode_ == ViewMode::lens && selected()) {
         request.cameras = {selected()->id};

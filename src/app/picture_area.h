@@ -86,7 +86,9 @@ class PictureArea : public QWidget {
   private:
     enum class Grip { none, look, pan, level, circle_move, circle_rim, reach };
 
-    void ask(bool moving);
+    /// Coarse while something moves; while the playhead is dragged without flow too, which looks at moments
+    /// before.
+    void ask(bool moving, bool scrubbing = false);
     void take(const PictureAnswer& answer);
     std::optional<View> wanted_view(double scale) const;
     QRectF map_rect() const; ///< the whole map on the widget, zoomed and panned

@@ -131,9 +131,18 @@ std::optional<Picture> MediaLibrary::picture(const MediaRef& ref, Seconds t, int
     const std::lock_guard lock(source->mutex);
     if (auto kept = find_kept(key, t, level)) return kept; // another thread was quicker
     source->open_once();
-    auto shown = source->decode(t, pool_.get());
-    if (!shown) return std::nullopt;
-    keep(key, shown->begin, shown->end, 0, shown->picture);
+    std::optional<Source::Shown> shown;
+    if (level > 0) { // perhaps only its reduction is missing
+        const std::lock_guard kept_lock(mutex_);
+        for (const Kept& k : kept_)
+            if (k.level == 0 && k.begin <= t && t < k.end && k.key == key)
+                shown = {k.picture, k.begin, k.end};
+    }
+    if (!shown) {
+        shown = source->decode(t, pool_.get());
+        if (!shown) return std::nullopt;
+        keep(key, shown->begin, shown->end, 0, shown->picture);
+    }
     Picture result = shown->picture;
     for (int l = 0; l < level; ++l) result = halved(result, pool_.get());
     if (level > 0) keep(key, shown->begin, shown->end, level, result);

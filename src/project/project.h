@@ -151,7 +151,7 @@ Seconds sound_time(const Shot& shot, Seconds shot_time);
 /// The id of the media with that reference, added when it is not there yet.
 std::string add_media(Project& project, const MediaRef& ref);
 
-/// A shot for `rig`, its cameras without media, reach and feather at their defaults.
+/// A shot for `rig`, its cameras without media, reach and feather at their defaults, closing parallax.
 Shot shot_for_rig(const Rig& rig, std::string name);
 /// Makes the shot's camera list follow its rig again, keeping what is known of cameras that stay.
 void match_cameras_to_rig(Shot& shot);

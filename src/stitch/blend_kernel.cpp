@@ -253,6 +253,8 @@ class Blender {
             std::copy(pixels.tone.scale, pixels.tone.scale + 3, pixels.scale);
             sources_.push_back(pixels);
         }
+        if (frame.distances) nearer_step_ = look_step(plan, *frame.distances);
+        if (!frame.lights.empty()) light_step_ = look_step(plan, frame.lights[0]);
     }
 
     HWY_ATTR void segment(std::size_t index, int count, Half* to) {
@@ -286,10 +288,17 @@ class Blender {
             d[k] = w0 * (*look_)[0][k] + w1 * (*look_)[1][k] + w2 * (*look_)[2][k];
     }
 
-    void find_nearer() {
+    /// Pixels between those at which a grid is looked up: about as close as it is fine.
+    static int look_step(const BlendPlan& plan, const SphereGrid& grid) {
+        const double cells = plan.pixel_angle * grid.side / 3.14159265; // a pixel
+        return cells * 5 < 1.2 ? 5 : cells * 3 < 1.2 ? 3 : 1;
+    }
+
+    HWY_ATTR void find_nearer() {
         const SphereGrid& grid = *frame_.distances;
         const float agree = float(plan_.agree_inverse_m);
-        for (int i = 0; i < kSegment; ++i) {
+        const int step = nearer_step_;
+        for (int i = 0; i < kSegment; i += step) {
             float d[3];
             direction(i, d);
             const GridSpot at = grid_spot(grid, d[0], d[1], d[2]);
@@ -297,13 +306,16 @@ class Blender {
             const float top = p[0] + at.fx * (p[1] - p[0]), low = q[0] + at.fx * (q[1] - q[0]);
             nearer_[i] = top + at.fy * (low - top) - agree;
         }
+        for (int i = 0; step > 1 && i + step < kSegment; i += step)
+            for (int k = 1; k < step; ++k)
+                nearer_[i + k] = nearer_[i] + float(k) / float(step) * (nearer_[i + step] - nearer_[i]);
     }
 
     /// The light that a camera's pixels lack, at each of them: looked up as closely as the grid is fine,
     /// straight between.
     HWY_ATTR void find_light(const SphereGrid& grid) {
         const D4 d4;
-        const int step = plan_.pixel_angle * 5 < 3.14159265 / 2 / grid.side ? 5 : 1;
+        const int step = light_step_;
         for (int i = 0; i < kSegment; i += step) {
             float d[3];
             direction(i, d);
@@ -376,6 +388,7 @@ class Blender {
     const BlendPlan& plan_;
     const FrameParts& frame_;
     const Look* look_ = nullptr;
+    int nearer_step_ = 1, light_step_ = 1;
     alignas(64) float nearer_[kSegment], light_[kSegment * 4];
     std::vector<Pixels> sources_;
     const Taps4* cubic_ = cubic_taps();

@@ -110,15 +110,53 @@ PlanKey for_every_view(PlanKey key) {
 } // namespace
 
 SphereGrid Composer::distances_at(const Project& project, const Shot& shot, Seconds time, PlanKey& key) {
+    const auto find = [this](const auto& list, const Moment& moment) {
+        const std::lock_guard lock(moments_mutex_);
+        const auto it =
+            std::find_if(list.begin(), list.end(), [&](const auto& kept) { return kept.first == moment; });
+        return it == list.end() ? typename std::decay_t<decltype(list)>::value_type::second_type()
+                                : it->second;
+    };
+    const auto keep = [this](auto& list, const Moment& moment, const auto& made, std::size_t most) {
+        const std::lock_guard lock(moments_mutex_);
+        if (list.size() >= most) list.erase(list.begin());
+        list.emplace_back(moment, made);
+    };
     std::vector<Picture> sources;
     std::vector<CameraTone> tones;
     while (true) {
         PlanKey zone_key = for_every_view(key);
         zone_key.multiband = false;
         zone_key.shelters.clear();
-        const auto zones = zones_.get(zone_key, 0, [&] { return SeamZones(zone_key); });
-        if (!read(project, shot, time, zones->cameras(), key, sources, tones)) continue;
-        SphereGrid field = zones->find(sources, tones);
+        Moment moment{zone_key, shot.cameras, {}, shot.match, shot.rate, time};
+        for (const auto& c : shot.cameras)
+            if (const Media* m = find_media(project, c.media)) moment.media.push_back(m->ref);
+        SphereGrid field = find(fields_, moment);
+        if (field.empty()) {
+            const auto zones = zones_.get(zone_key, 0, [&] { return SeamZones(zone_key); });
+            // The moments before it, then its own: readers go on rather than back.
+            std::vector<SeamZones::GlimpsePtr> glimpses;
+            bool complete = true;
+            for (int back = int(SeamZones::kMoments) - 1; back >= 0; --back) {
+                moment.time = time - Rational(back) / shot.rate;
+                auto glimpse = find(glimpses_, moment);
+                if (!glimpse) {
+                    PlanKey of_then = key;
+                    if (!read(project, shot, moment.time, zones->cameras(), back > 0 ? of_then : key, sources,
+                              tones)) {
+                        complete = back > 0;
+                        glimpses.clear(); // not all sources had begun: what came before does not count
+                        continue;
+                    }
+                    glimpse = zones->glimpse(sources, tones);
+                    keep(glimpses_, moment, glimpse, SeamZones::kMoments + kMostKept);
+                }
+                glimpses.insert(glimpses.begin(), glimpse);
+            }
+            if (!complete) continue;
+            field = zones->field(glimpses);
+            keep(fields_, moment, field, kMostKept);
+        }
         const auto agree = float(agree_inverse_m(key));
         if (shot.flow.strength < 1)
             for (float& v : field.values) v = agree + float(shot.flow.strength) * (v - agree);

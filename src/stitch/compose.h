@@ -72,6 +72,20 @@ class Composer {
               const std::vector<BlendPlan::PlanCamera>& cameras, PlanKey& key, std::vector<Picture>& sources,
               std::vector<CameraTone>& tones);
     SphereGrid distances_at(const Project& project, const Shot& shot, Seconds time, PlanKey& key);
+    /// What the distances of a moment follow from. They are kept while one looks about at it, and what was
+    /// matched for the moments after it.
+    struct Moment {
+        PlanKey zones;
+        std::vector<ShotCamera> cameras;
+        std::vector<MediaRef> media;
+        MatchSettings match;
+        FrameRate rate;
+        Seconds time;
+        bool operator==(const Moment&) const = default;
+    };
+    std::mutex moments_mutex_;
+    std::vector<std::pair<Moment, SeamZones::GlimpsePtr>> glimpses_; ///< oldest first
+    std::vector<std::pair<Moment, SphereGrid>> fields_;
     std::vector<SphereGrid> lights_at(const Project& project, const Shot& shot, Seconds time, PlanKey& key,
                                       const SphereGrid& distances);
     Few<SeamZones> zones_;

@@ -13,8 +13,8 @@ namespace porb {
 
 namespace {
 
-constexpr int kFieldSide = 720;           ///< cells of about 0.3 degrees
-constexpr double kStripStep_rad = 0.0035; ///< 0.2 degrees
+constexpr int kFieldSide = 576;           ///< cells of about 0.3 degrees
+constexpr double kStripStep_rad = 0.0044; ///< a quarter of a degree
 constexpr double kMargin_rad = 0.02;      ///< of strips, beside the parallax
 constexpr int kRounds = 5;                ///< until direction from the centre and distance agree
 constexpr int kSubPixel = 16;             ///< of the matcher's disparities
@@ -24,6 +24,8 @@ constexpr double kShapeClear_deg = 4;
 constexpr int kRoundRows = 24, kSurroundings = 15;
 constexpr double kNoTrust = 0.7,
                  kFullTrust = 0.8; ///< correlation of what was matched: 0.85 and more under a solved rig
+constexpr int kStillBlock = 5, kStillLevels = 3; ///< grey levels that noise and coding leave
+constexpr float kLeastShift = 1e-6f;             ///< radians: less is infinitely far
 constexpr int kBlock = 5, kSpeckle = 60, kWindow = 7;
 
 /// Where one camera sees each place of a strip, as OpenCV's remap wants it, and whether it does (255).
@@ -157,11 +159,11 @@ double smooth(double t) {
     return t * t * (3 - 2 * t);
 }
 
-float bilinear(const cv::Mat& m, double x, double y) {
-    const double cx = std::clamp(x - 0.5, 0.0, double(m.cols - 1)),
-                 cy = std::clamp(y - 0.5, 0.0, double(m.rows - 1));
+float bilinear(const cv::Mat& m, float x, float y) {
+    const float cx = std::clamp(x - 0.5f, 0.0f, float(m.cols - 1)),
+                cy = std::clamp(y - 0.5f, 0.0f, float(m.rows - 1));
     const int ix = std::min(int(cx), m.cols - 2), iy = std::min(int(cy), m.rows - 2);
-    const float fx = float(cx - ix), fy = float(cy - iy);
+    const float fx = cx - float(ix), fy = cy - float(iy);
     const float *p = m.ptr<float>(iy) + ix, *q = m.ptr<float>(iy + 1) + ix;
     const float top = p[0] + fx * (p[1] - p[0]), low = q[0] + fx * (q[1] - q[0]);
     return top + fy * (low - top);
@@ -173,6 +175,10 @@ struct SeamZones::Impl {
     struct Node {
         std::int32_t strip = -1; ///< -1: not near a seam
         float share = 0;         ///< of the found distance, the rest the agree distance's
+        /// Where b sees the direction on the strip at inverse distance rho: x[0] + (x[1] + x[2] rho) rho. The
+        /// place bends so little that a parabola through three distances is it.
+        float x[3] = {}, y[3] = {};
+        float along_b = 0; ///< of the direction, metres: b's entrance pupil projected on it
     };
     struct Pair {
         Strip strip;
@@ -295,45 +301,139 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
         p.b_source = source_of(std::size_t(pair.second));
         p.a = map_strip(p.strip, key.rig.cameras[a], me.cameras[p.a_source].level);
         p.b = map_strip(p.strip, key.rig.cameras[b], me.cameras[p.b_source].level);
-        for (const int i : list) me.nodes[std::size_t(i)].strip = std::int32_t(me.pairs.size());
+        for (const int i : list) {
+            Impl::Node& node = me.nodes[std::size_t(i)];
+            node.strip = std::int32_t(me.pairs.size());
+            const Vec3 w = me.direction(i);
+            const double most_inverse = 1.5 * me.nearest;
+            const auto at = [&](double rho) { return p.strip.place((w - rho * p.strip.b_m).normalized()); };
+            const Vec2 far = at(0), mid = (at(most_inverse / 2) - far) * 2 / most_inverse,
+                       near = (at(most_inverse) - far) / most_inverse;
+            const Vec2 second = (near - mid) * 2 / most_inverse, slope = mid - second * (most_inverse / 2);
+            for (int k = 0; k < 2; ++k) {
+                float* to = k == 0 ? node.x : node.y;
+                to[0] = float(far[k]), to[1] = float(slope[k]), to[2] = float(second[k]);
+            }
+            node.along_b = float(w.dot(p.strip.b_m));
+        }
         me.pairs.push_back(std::move(p));
     }
 }
 
-SphereGrid SeamZones::find(std::span<const Picture> sources, std::span<const CameraTone> tones) const {
+struct SeamZones::Glimpse {
+    struct Seen {
+        Matched matched;
+        cv::Mat a, b; ///< the strip's pictures
+    };
+    std::vector<Seen> pairs;
+};
+
+SeamZones::GlimpsePtr SeamZones::glimpse(std::span<const Picture> sources,
+                                         std::span<const CameraTone> tones) const {
     const Impl& me = *impl_;
-    SphereGrid field(kFieldSide, 1, float(me.agree));
-    std::vector<Matched> matched(me.pairs.size());
+    auto out = std::make_shared<Glimpse>();
+    out->pairs.resize(me.pairs.size());
     std::vector<cv::Mat> seen;
     for (std::size_t c = 0; c < sources.size(); ++c) seen.push_back(bytes_of(sources[c], tones[c]));
     parallel_ranges(int(me.pairs.size()), 1, [&](int begin, int end) {
         for (int i = begin; i < end; ++i) {
             const Impl::Pair& p = me.pairs[std::size_t(i)];
-            cv::Mat a, b;
-            cv::remap(seen[p.a_source], a, p.a.place, p.a.fraction, cv::INTER_LINEAR);
-            cv::remap(seen[p.b_source], b, p.b.place, p.b.fraction, cv::INTER_LINEAR);
-            matched[std::size_t(i)] = match_strip(a, b, p.a.seen, p.b.seen, p.disparities,
-                                                  p.strip.height * p.strip.step > 2 * kPi - p.strip.step);
+            Glimpse::Seen& mine = out->pairs[std::size_t(i)];
+            cv::remap(seen[p.a_source], mine.a, p.a.place, p.a.fraction, cv::INTER_LINEAR);
+            cv::remap(seen[p.b_source], mine.b, p.b.place, p.b.fraction, cv::INTER_LINEAR);
+            mine.matched = match_strip(mine.a, mine.b, p.a.seen, p.b.seen, p.disparities,
+                                       p.strip.height * p.strip.step > 2 * kPi - p.strip.step);
         }
     });
+    return out;
+}
+
+namespace {
+/// 255 where two moments of a strip's picture look alike.
+cv::Mat stood_still(const cv::Mat& now, const cv::Mat& before) {
+    cv::Mat off, mean;
+    cv::absdiff(now, before, off);
+    cv::blur(off, mean, cv::Size(kStillBlock, kStillBlock));
+    return mean <= kStillLevels;
+}
+
+/// The parallax of the latest moment, steadied by those before it as far back as both pictures stood still:
+/// the mean without the least and the largest once there are enough.
+template <class Seen>
+cv::Mat steadied(const std::vector<const Seen*>& moments) {
+    const Seen& now = *moments[0];
+    cv::Mat out = now.matched.parallax.clone();
+    if (moments.size() < 2) return out;
+    std::vector<cv::Mat> a_still, b_still;
+    for (std::size_t m = 1; m < moments.size(); ++m) {
+        a_still.push_back(stood_still(now.a, moments[m]->a));
+        b_still.push_back(stood_still(now.b, moments[m]->b));
+    }
+    for (int y = 0; y < out.rows; ++y)
+        for (int x = 0; x < out.cols; ++x) {
+            float values[SeamZones::kMoments];
+            const float own = now.matched.parallax.template at<float>(y, x);
+            const int from = std::clamp(int(std::lround(float(x) - own)), 0, out.cols - 1);
+            std::size_t n = 0;
+            values[n++] = own;
+            while (n < moments.size() && b_still[n - 1].at<std::uint8_t>(y, x) &&
+                   a_still[n - 1].at<std::uint8_t>(y, from)) {
+                values[n] = moments[n]->matched.parallax.template at<float>(y, x);
+                ++n;
+            }
+            float sum = 0, least = own, largest = own;
+            for (std::size_t i = 0; i < n; ++i) {
+                sum += values[i];
+                least = std::min(least, values[i]), largest = std::max(largest, values[i]);
+            }
+            out.at<float>(y, x) = n < 3 ? sum / float(n) : (sum - least - largest) / float(n - 2);
+        }
+    return out;
+}
+} // namespace
+
+SphereGrid SeamZones::field(std::span<const GlimpsePtr> glimpses) const {
+    const Impl& me = *impl_;
+    SphereGrid field(kFieldSide, 1, float(me.agree));
+    std::vector<Matched> matched(me.pairs.size());
+    parallel_ranges(int(me.pairs.size()), 1, [&](int begin, int end) {
+        for (int i = begin; i < end; ++i) {
+            std::vector<const Glimpse::Seen*> moments;
+            double trust = 0;
+            for (const GlimpsePtr& g : glimpses) {
+                moments.push_back(&g->pairs[std::size_t(i)]);
+                trust += moments.back()->matched.trust / double(glimpses.size());
+            }
+            matched[std::size_t(i)] = {steadied(moments), trust};
+        }
+    });
+    const auto agree = float(me.agree), most = float(1.5 * me.nearest);
     parallel_ranges(int(me.nodes.size()), 2048, [&](int begin, int end) {
         for (int i = begin; i < end; ++i) {
             const Impl::Node& node = me.nodes[std::size_t(i)];
             if (node.strip < 0 || matched[std::size_t(node.strip)].trust <= 0) continue;
             const auto& [parallax, trust] = matched[std::size_t(node.strip)];
             const Strip& strip = me.pairs[std::size_t(node.strip)].strip;
-            const Vec3 w = me.direction(i);
-            double inverse = me.agree;
+            const auto step = float(strip.step), first = float(strip.first_alpha),
+                       base = float(strip.baseline_m());
+            const auto b2 = float(strip.b_m.squaredNorm());
+            float rho = agree;
             for (int round = 0; round < kRounds; ++round) {
-                const Vec3 from_b = (w - inverse * strip.b_m).normalized();
-                const Vec2 at = strip.place(from_b);
-                const double shift = strip.step * double(bilinear(parallax, at.x(), at.y()));
-                const double far = strip.distance_from_b(strip.first_alpha + at.x() * strip.step, shift);
-                const double next = far > 0 ? 1 / (strip.b_m + far * from_b).norm() : 0;
-                inverse = std::clamp(next, 0.0, 1.5 * me.nearest);
+                const float x = node.x[0] + (node.x[1] + node.x[2] * rho) * rho,
+                            y = node.y[0] + (node.y[1] + node.y[2] * rho) * rho;
+                const float shift = step * bilinear(parallax, x, y);
+                float next = 0;
+                if (shift > kLeastShift) {
+                    // As far from b as the triangle of a, b and the thing says, and so from the centre.
+                    const float far =
+                        base * std::sin(std::max(0.0f, first + x * step - shift)) / std::sin(shift);
+                    const float under = node.along_b * node.along_b + far * far - b2;
+                    const float from_centre = node.along_b + std::sqrt(std::max(0.0f, under));
+                    next = from_centre > 1 / most ? 1 / from_centre : most;
+                }
+                rho = next;
             }
-            *field.cell(i % kFieldSide, i / kFieldSide) =
-                float(me.agree + trust * double(node.share) * (inverse - me.agree));
+            *field.cell(i % kFieldSide, i / kFieldSide) = agree + float(trust) * node.share * (rho - agree);
         }
     });
     field.close_edges();

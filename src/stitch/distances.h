@@ -19,10 +19,17 @@ class SeamZones {
     ~SeamZones();
     SeamZones(SeamZones&&) noexcept;
 
-    /// Distances of one frame, 1/m, by direction in rig axes. `sources` and `tones` are those of `cameras()`,
-    /// at those levels. Where nothing is near a seam, and where nothing can be told, it is the agree
-    /// distance.
-    SphereGrid find(std::span<const Picture> sources, std::span<const CameraTone> tones) const;
+    /// What was matched at one moment; for field() alone.
+    struct Glimpse;
+    using GlimpsePtr = std::shared_ptr<const Glimpse>;
+    /// Matches one moment. `sources` and `tones` are those of `cameras()`, at those levels.
+    GlimpsePtr glimpse(std::span<const Picture> sources, std::span<const CameraTone> tones) const;
+    /// Distances of the first of these moments, 1/m by direction in rig axes; the others are the moments just
+    /// before it, latest first, at most kMoments in all. Where nothing moved over them, what they say is
+    /// brought together, so that distances stand still where the picture does. Where nothing is near a seam,
+    /// and where nothing can be told, it is the agree distance.
+    SphereGrid field(std::span<const GlimpsePtr> glimpses) const;
+    static constexpr std::size_t kMoments = 5;
 
     /// Indices of the shot's cameras, and how often their pictures are to be halved.
     const std::vector<BlendPlan::PlanCamera>& cameras() const;

@@ -236,7 +236,7 @@ class RowPlanner {
                     second = best, best = at.inside_deg;
                 else
                     second = std::max(second, at.inside_deg);
-            if (second > -margin_ && best - second < flow_.zone_deg + 2 * margin_) return true;
+            if (second > -margin_ && best - second < flow_.zone_deg + margin_) return true;
         }
         return false;
     }

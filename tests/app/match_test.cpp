@@ -143,6 +143,8 @@ TEST_CASE("a reference camera stays as it is; a rig without overlap is refused w
 TEST_CASE("parallax is closed by a key, tuned in the panel, and every step can be undone") {
     Bench b(false);
     open_uneven_still(b);
+    CHECK(b.shot().flow.on); // new shots begin with it
+    b.trigger("Close parallax where lenses meet");
     b.window.set_station(Station::seams);
     auto* box = b.part<QCheckBox>("flow_on");
     auto* nearest = b.part<NumberField>("flow_nearest");

@@ -3,6 +3,8 @@
 #include "stitch/compose.h"
 #include "support/support.h"
 
+#include <random>
+
 using namespace porb;
 using namespace porb::test;
 
@@ -81,6 +83,7 @@ TEST_CASE("distances near seams are those of the room, and the sphere comes clos
     const auto quality = [&] {
         return seam_psnr_db(composer.compose(take.project, shot, Seconds(0), view), truth);
     };
+    shot.flow.on = false;
     const double without = quality();
     shot.flow.on = true;
     const double with = quality();
@@ -133,4 +136,55 @@ TEST_CASE("under a rig that was not solved no distances are believed") {
         shot.rig.cameras[c].pose.turn.roll_deg += 1.5;
     }
     CHECK(share_told() < 0.25 * solved);
+}
+
+TEST_CASE("where nothing moves, distances stand still under noise, and where it does they do not lag") {
+    const TempFolder folder;
+    sim::SimOptions o;
+    o.rig = sim::SimRig::ring_of_six;
+    o.circle_size = 240;
+    StillTake take = hall_still(folder, o);
+    const Shot& shot = take.project.shots[0];
+    PlanKey key = plan_key(shot, View());
+    key.view.target = equirect_target(4096);
+    const SeamZones zones(key);
+    std::mt19937 random(5);
+    std::normal_distribution<float> noise(0, 0.01f);
+    MediaLibrary library;
+    const auto moment = [&](float brighter) {
+        std::vector<Picture> sources;
+        for (const auto& c : zones.cameras()) {
+            Picture p = *library.picture(find_media(take.project, shot.cameras[c.index].media)->ref,
+                                         Seconds(0), c.level);
+            Picture noisy(p.width(), p.height());
+            for (int y = 0; y < p.height(); ++y)
+                for (int x = 0; x < p.width(); ++x) {
+                    Rgba v = pixel_at(p, x, y);
+                    const float n = noise(random) + brighter;
+                    set_pixel(noisy, x, y, {v.r + n, v.g + n, v.b + n, v.a});
+                }
+            sources.push_back(noisy);
+        }
+        const std::vector<CameraTone> tones(sources.size());
+        return zones.glimpse(sources, tones);
+    };
+    std::vector<SeamZones::GlimpsePtr> moments; // latest first
+    for (int n = 0; n < 7; ++n) moments.insert(moments.begin(), moment(0));
+    using Glimpses = std::vector<SeamZones::GlimpsePtr>;
+    const auto apart = [](const SphereGrid& a, const SphereGrid& b) {
+        double sum = 0;
+        for (std::size_t i = 0; i < a.values.size(); ++i) sum += double(std::abs(a.values[i] - b.values[i]));
+        return sum / double(a.values.size());
+    };
+    const double alone = apart(zones.field(Glimpses{moments[0]}), zones.field(Glimpses{moments[1]}));
+    const double steady = apart(zones.field(Glimpses(moments.begin(), moments.begin() + 5)),
+                                zones.field(Glimpses(moments.begin() + 1, moments.begin() + 6)));
+    INFO(alone << " alone, " << steady << " steadied");
+    CHECK(alone > 0);
+    CHECK(steady < 0.45 * alone);
+    // Everything changed: places do not follow the moments before (how far all is trusted is a mean over them
+    // still).
+    const auto changed = moment(0.1f);
+    CHECK(apart(zones.field(Glimpses{changed, moments[0], moments[1], moments[2]}),
+                zones.field(Glimpses{changed})) < 0.2 * alone);
 }

@@ -3,6 +3,7 @@
 #include "picture/compare.h"
 #include "stitch/blend_kernel.h"
 #include "stitch/compose.h"
+#include "stitch/follow.h"
 #include "stitch/plan_lens.h"
 #include "stitch/shapes.h"
 #include "support/support.h"
@@ -341,4 +342,66 @@ TEST_CASE(
     CHECK(multiband < 0.5 * feathered);
     CHECK(feathered < 0.8 * hard);
     CHECK(multiband < 0.01);
+}
+
+TEST_CASE("what lies in a shelter is followed from lens to lens, and losing it is said") {
+    const TempFolder folder;
+    // A chequered thing goes round at 30 degrees a second before a plain wall, seen by two lenses.
+    Shot shot = pair_shot(300);
+    shot.rate = FrameRate(10);
+    for (auto& c : shot.rig.cameras) c.pose.position_m = {0, 0, 0}; // far away
+    Project project;
+    const auto yaw_at = [](double t) { return 60 + 30 * t; };
+    const auto pitch_at = [](double t) { return 5 * std::sin(2 * t); };
+    constexpr int kFrames = 21;
+    for (std::size_t c = 0; c < 2; ++c) {
+        const LensMap map(shot.rig.cameras[c].lens);
+        const Mat3 to_rig = rotation_of(shot.rig.cameras[c].pose.turn);
+        for (int n = 0; n < kFrames; ++n) {
+            const double t = n / 10.0;
+            const Mat3 to_thing = rotation_of({yaw_at(t), pitch_at(t), 0}).transpose();
+            Picture p(300, 300);
+            for (int y = 0; y < 300; ++y)
+                for (int x = 0; x < 300; ++x) {
+                    float v = 0.4f + 0.03f * float((x * 7 + y * 13 + n * 5) % 11) / 11;
+                    if (const auto ray = map.unproject({x + 0.5, y + 0.5})) {
+                        const Vec3 d = to_thing * (to_rig * *ray);
+                        const double u = degrees(std::atan2(d.x(), d.z())), w = degrees(std::asin(d.y()));
+                        const bool there = std::abs(u) < 6 && std::abs(w) < 11 && !(n > 17 && c == 1);
+                        if (there) v = (int(std::floor(u / 4)) + int(std::floor(w / 5))) % 2 ? 0.15f : 0.8f;
+                    }
+                    set_pixel(p, x, y, {v, v, v, 1});
+                }
+            char name[32];
+            std::snprintf(name, sizeof name, "c%zu.%04d.png", c, n);
+            write_still(p, folder / name, {8, 95, {}});
+        }
+        MediaRef ref;
+        ref.path = folder / ("c" + std::to_string(c) + ".%04d.png");
+        ref.kind = MediaKind::sequence;
+        ref.sequence_rate = FrameRate(10);
+        shot.cameras[c].media = add_media(project, ref);
+    }
+    Shelter s;
+    s.keys = {{Rational(4, 5), yaw_at(0.8), pitch_at(0.8), 14, 26}};
+    const Followed f = follow_shelter(project, shot, s, Rational(4, 5), Rational(kFrames, 10),
+                                      std::make_shared<MediaLibrary>(), {}, Cancel());
+    CHECK(f.lost); // from frame 18 on it is gone
+    REQUIRE(f.to);
+    CHECK(f.to->to_double() == Approx(1.7).margin(0.11));
+    CHECK_FALSE(f.from);
+    CHECK(f.keys.front().time == Seconds(0));
+    CHECK(f.keys.size() < 12);
+    Shelter followed;
+    followed.keys = f.keys;
+    for (double t = 0; t <= 1.7; t += 0.1) {
+        const ShelterKey at = oval_at(followed, Seconds::from_double(t));
+        CHECK(std::abs(std::remainder(at.yaw_deg - yaw_at(t), 360.0)) < 1.2);
+        CHECK(std::abs(at.pitch_deg - pitch_at(t)) < 1.2);
+    }
+    s.keys[0].yaw_deg = -60; // nothing but wall
+    CHECK(error_of([&] {
+              follow_shelter(project, shot, s, Rational(4, 5), Rational(2), std::make_shared<MediaLibrary>(),
+                             {}, Cancel());
+          }).find("nothing that could be recognised") != std::string::npos);
 }
