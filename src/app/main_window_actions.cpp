@@ -1,6 +1,7 @@
 // The window's menus and shortcuts, and the small work behind them: markers, nudges, going from shot to shot.
 #include "app/align_strip.h"
 #include "app/command_palette.h"
+#include "app/comparison.h"
 #include "app/gather_panel.h"
 #include "app/level_panel.h"
 #include "app/main_window.h"
@@ -229,6 +230,17 @@ void MainWindow::make_actions() {
                            [this] { findChild<QToolButton*>("show_supply")->toggle(); }));
     view->addAction(action("Show control points", QKeySequence("T"),
                            [this] { findChild<QToolButton*>("show_points")->toggle(); }));
+    view->addAction(action("Compare with another state", QKeySequence("Q"),
+                           [this] { picture_->comparison().set_on(!picture_->comparison().is_on()); }));
+    view->addAction(action("Hold this state to compare with", QKeySequence("Shift+Q"),
+                           [this] { picture_->comparison().hold(); }));
+    const char* ways[] = {"Compare by a wipe", "Compare by blinking", "Compare by difference",
+                          "Compare side by side"};
+    for (int i = 0; i < 4; ++i)
+        view->addAction(action(ways[i], {}, [this, i] {
+            picture_->comparison().set_way(Comparison::Way(i));
+            if (!picture_->comparison().is_on()) picture_->comparison().set_on(true);
+        }));
     view->addAction(action("Flicker between neighbours", QKeySequence("K"),
                            [this] { findChild<QToolButton*>("show_flicker")->toggle(); }));
     view->addAction(action("Look ahead, fit the picture", QKeySequence("Home"), [this] {

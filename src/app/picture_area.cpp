@@ -1,5 +1,6 @@
 #include "app/picture_area.h"
 
+#include "app/comparison.h"
 #include "app/theme.h"
 #include "base/angle.h"
 
@@ -46,6 +47,11 @@ PictureArea::PictureArea(Session& session, PictureService& service, QWidget* par
     column->addLayout(buttons);
     connect(add, &QPushButton::clicked, this, &PictureArea::add_files_wanted);
     connect(demo, &QPushButton::clicked, this, &PictureArea::demo_wanted);
+
+    compare_ = new Comparison(session_, this);
+    compare_->move(10, 10);
+    connect(compare_, &Comparison::other_changed, this, [this] { ask(false); });
+    connect(compare_, &Comparison::look_changed, this, [this] { update(); });
 
     flicker_.setInterval(kFlickerMs);
     connect(&flicker_, &QTimer::timeout, this, [this] {
@@ -244,6 +250,7 @@ void PictureArea::ask(bool moving, bool scrubbing) {
         for (auto& c : find_shot(one, shot->id)->cameras) c.used = c.camera == shown;
         request.project = std::make_shared<const Project>(std::move(one));
     }
+    if (request.view && compare_->is_on() && !moving) request.other = compare_->other();
     if (scrubbing && shot->flow.on && request.view) {
         Project quick = *request.project;
         find_shot(quick, shot->id)->flow.on = false;

@@ -11,6 +11,8 @@ class QPainter;
 
 namespace porb::app {
 
+class Comparison;
+
 enum class ViewMode { map, window, lens, sheet, rig, pair };
 /// What a drag with the left button does in map and window view.
 enum class DragUse { look, level };
@@ -49,6 +51,7 @@ class PictureArea : public QWidget {
     RegionTool region_tool() const { return region_tool_; }
     /// What is drawn and edited over the picture; nullptr: nothing. It must outlive its stay.
     void set_tool(PictureTool* tool);
+    Comparison& comparison() { return *compare_; }
     void reset_look();
     Turn look() const { return look_; }
     double field_of_view() const { return fov_deg_; }
@@ -84,7 +87,7 @@ class PictureArea : public QWidget {
     void keyPressEvent(QKeyEvent*) override;
 
   private:
-    enum class Grip { none, look, pan, level, circle_move, circle_rim, reach };
+    enum class Grip { none, look, pan, level, circle_move, circle_rim, wipe };
 
     /// Coarse while something moves; while the playhead is dragged without flow too, which looks at moments
     /// before.
@@ -99,6 +102,8 @@ class PictureArea : public QWidget {
     Grip lens_grip(const QPointF& at) const;
     void zoom_at(const QPointF& at, double factor);
     void paint_composed(QPainter& p);
+    void paint_comparison(QPainter& p, const QRectF& to);
+    bool compares() const;
     void paint_overlays(QPainter& p);
     void paint_lens(QPainter& p);
     void paint_sheet(QPainter& p);
@@ -139,6 +144,7 @@ class PictureArea : public QWidget {
     bool second_side_ = false; ///< of the flicker
     QPointF hover_{-1, -1};
     QWidget* empty_ = nullptr;
+    Comparison* compare_;
     PictureTool* tool_ = nullptr;
     bool points_shown_ = false, lines_shown_ = false;
     std::optional<LineKind> line_tool_;

@@ -1,6 +1,7 @@
 // What the mouse, the wheel and the keys do in the picture.
 #include "app/picture_area.h"
 
+#include "app/comparison.h"
 #include "base/angle.h"
 #include "project/camera_edits.h"
 #include "project/orientation.h"
@@ -29,6 +30,11 @@ void PictureArea::mousePressEvent(QMouseEvent* event) {
     grip_at_ = event->position();
     grip_ = Grip::none;
     if (trace_press(event)) return;
+    if (compares() && compare_->way() == Comparison::Way::wipe && event->button() == Qt::LeftButton &&
+        std::abs(grip_at_.x() - compare_->wipe() * width()) < kGripPx) {
+        grip_ = Grip::wipe;
+        return;
+    }
     if (tool_ && tool_->press(event)) return;
     if (event->button() == Qt::MiddleButton) {
         grip_ = mode_ == ViewMode::window ? Grip::look : Grip::pan;
@@ -95,7 +101,8 @@ void PictureArea::mouseMoveEvent(QMouseEvent* event) {
     case Grip::circle_rim:
         drag_circle(at);
         return;
-    case Grip::reach:
+    case Grip::wipe:
+        compare_->set_wipe(at.x() / std::max(1, width()));
         return;
     }
 }
@@ -104,7 +111,7 @@ void PictureArea::mouseReleaseEvent(QMouseEvent* event) {
     if (trace_release(event)) return;
     if (tool_ && grip_ == Grip::none && tool_->release(event)) return;
     if (grip_ == Grip::level || grip_ == Grip::circle_move || grip_ == Grip::circle_rim) session_.end_drag();
-    if (grip_ != Grip::none) ask(false);
+    if (grip_ != Grip::none && grip_ != Grip::wipe) ask(false);
     grip_ = Grip::none;
     setCursor(mode_ == ViewMode::window ? Qt::OpenHandCursor : Qt::ArrowCursor);
 }

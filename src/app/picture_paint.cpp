@@ -1,6 +1,7 @@
 // How the picture area draws what it was given, its overlays and its words.
 #include "app/picture_area.h"
 
+#include "app/comparison.h"
 #include "app/rig_view.h"
 #include "app/theme.h"
 #include "base/angle.h"
@@ -38,9 +39,68 @@ void PictureArea::paint_composed(QPainter& p) {
         }
         // Where no lens sees, a quiet hatching tells a hole from black.
         p.fillRect(to, QBrush(colour::line, Qt::BDiagPattern));
-        p.drawImage(to, answer_.images[0]);
+        if (compares())
+            paint_comparison(p, to);
+        else
+            p.drawImage(to, answer_.images[0]);
     }
     paint_overlays(p);
+}
+
+bool PictureArea::compares() const {
+    return compare_->is_on() && answer_.view && answer_.images.size() == 2 && !answer_.images[1].isNull();
+}
+
+void PictureArea::paint_comparison(QPainter& p, const QRectF& to) {
+    const QImage &now = answer_.images[0], &other = answer_.images[1];
+    const auto label = [&](const QString& text, double left, double right) {
+        const double w = std::min(right - left - 12, p.fontMetrics().horizontalAdvance(text) + 20.0);
+        if (w < 40) return;
+        const QRectF box((left + right - w) / 2, 54, w, 24);
+        p.setPen(Qt::NoPen);
+        p.setBrush(QColor(0x1d, 0x1d, 0x1d, 205));
+        p.drawRoundedRect(box, 4, 4);
+        p.setPen(colour::text);
+        p.drawText(box, Qt::AlignCenter, p.fontMetrics().elidedText(text, Qt::ElideRight, int(w) - 12));
+    };
+    const double middle = width() / 2.0;
+    switch (compare_->way()) {
+    case Comparison::Way::wipe: {
+        const double x = compare_->wipe() * width();
+        p.drawImage(to, now);
+        p.save();
+        p.setClipRect(QRectF(x, 0, width() - x, height()));
+        p.fillRect(to, QBrush(colour::line, Qt::BDiagPattern));
+        p.drawImage(to, other);
+        p.restore();
+        p.setPen(QPen(QColor(0, 0, 0, 150), 3));
+        p.drawLine(QPointF(x, 0), QPointF(x, height()));
+        p.setPen(QPen(colour::accent, 1.4));
+        p.drawLine(QPointF(x, 0), QPointF(x, height()));
+        label("now", 0, x);
+        label(compare_->other_name(), x, width());
+        return;
+    }
+    case Comparison::Way::blink:
+        p.drawImage(to, compare_->shows_other() ? other : now);
+        return label(compare_->shows_other() ? compare_->other_name() : "now", 0, width());
+    case Comparison::Way::difference:
+        p.drawImage(to, compare_->difference(now, other));
+        return label("what differs", 0, width());
+    case Comparison::Way::beside: // the middle of both, each in a half
+        for (const bool right : {false, true}) {
+            p.save();
+            p.setClipRect(QRectF(right ? middle : 0, 0, middle, height()));
+            p.translate(right ? middle / 2 : -middle / 2, 0);
+            p.drawImage(to, right ? other : now);
+            p.restore();
+        }
+        p.setPen(QPen(colour::accent, 1.4));
+        p.drawLine(QPointF(middle, 0), QPointF(middle, height()));
+        label("now", 0, middle);
+        label(compare_->other_name(), middle, width());
+        return;
+    }
 }
 
 void PictureArea::paint_overlays(QPainter& p) {

@@ -65,6 +65,9 @@ PictureAnswer PictureService::answer(const PictureRequest& request) {
         if (request.view) {
             out.images.push_back(
                 image_of(composer_.compose(*request.project, *shot, request.time, *request.view)));
+            if (const Shot* other = request.other ? find_shot(*request.other, request.shot) : nullptr)
+                out.images.push_back(
+                    image_of(composer_.compose(*request.other, *other, request.time, *request.view)));
         } else {
             for (const auto& id : request.cameras) {
                 const ShotCamera* use = find_camera(*shot, id);

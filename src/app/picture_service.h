@@ -18,6 +18,7 @@ struct PictureRequest {
     std::string shot;
     Seconds time{0};
     std::optional<View> view;         ///< composed when set
+    ProjectPtr other;                 ///< the same view of this one too, when set
     std::vector<std::string> cameras; ///< else these cameras' sources
     int longest_side = 0;             ///< sources are halved while they stay at least this long
     quint64 number = 0;
@@ -25,7 +26,8 @@ struct PictureRequest {
 
 struct PictureAnswer {
     quint64 number = 0;
-    std::vector<QImage> images;    ///< one, or one for each camera (null where there is none)
+    std::vector<QImage>
+        images; ///< one and perhaps the other's, or one for each camera (null where there is none)
     std::vector<QSize> full_sizes; ///< sources: their sizes before halving
     std::optional<View> view;
     Seconds time{0};

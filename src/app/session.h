@@ -51,6 +51,8 @@ class Session : public QObject {
     const History& history() const { return history_; }
 
     const std::filesystem::path& file() const { return file_; }
+    /// The project as it was saved or opened last; null for one that never was.
+    ProjectPtr saved() const { return file_.empty() ? nullptr : saved_; }
     bool is_dirty() const { return saved_ != history_.now(); }
     void start_new();
     bool open(const std::filesystem::path& file); ///< false, and a message, when it cannot be read

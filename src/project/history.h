@@ -22,6 +22,8 @@ class History {
     bool can_redo() const { return at_ + 1 < steps_.size(); }
     std::string undo_label() const { return can_undo() ? steps_[at_].label : std::string(); }
     std::string redo_label() const { return can_redo() ? steps_[at_ + 1].label : std::string(); }
+    /// The value before the last step, or the present one when there is none.
+    const ProjectPtr& before() const { return steps_[at_ > 0 ? at_ - 1 : 0].value; }
     void undo();
     void redo();
 

@@ -24,6 +24,7 @@ constexpr double kShapeClear_deg = 4;
 constexpr int kRoundRows = 24, kSurroundings = 15;
 constexpr double kNoTrust = 0.7,
                  kFullTrust = 0.8; ///< correlation of what was matched: 0.85 and more under a solved rig
+constexpr int kBorder = 3;         ///< cells
 constexpr int kStillBlock = 5, kStillLevels = 3; ///< grey levels that noise and coding leave
 constexpr float kLeastShift = 1e-6f;             ///< radians: less is infinitely far
 constexpr int kBlock = 5, kSpeckle = 60, kWindow = 7;
@@ -189,6 +190,7 @@ struct SeamZones::Impl {
     double agree = 0, nearest = 1;
     std::vector<Node> nodes;
     std::vector<Pair> pairs;
+    std::vector<int> borders; ///< nodes near others that belong to another pair
     std::vector<BlendPlan::PlanCamera> cameras;
 
     static Vec3 direction(int i) {
@@ -233,6 +235,45 @@ SeamZones::~SeamZones() = default;
 const std::vector<BlendPlan::PlanCamera>& SeamZones::cameras() const {
     return impl_->cameras;
 }
+
+namespace {
+/// Nodes within kBorder cells of one of another pair: their pairs tell distances a little apart.
+template <class Nodes>
+std::vector<int> pair_borders(const Nodes& nodes) {
+    std::vector<int> out;
+    for (int y = 0; y < kFieldSide; ++y)
+        for (int x = 0; x < kFieldSide; ++x) {
+            const int own = nodes[std::size_t(y) * kFieldSide + std::size_t(x)].strip;
+            bool other = false;
+            for (int j = std::max(0, y - kBorder);
+                 own >= 0 && !other && j <= std::min(kFieldSide - 1, y + kBorder); ++j)
+                for (int i = std::max(0, x - kBorder); i <= std::min(kFieldSide - 1, x + kBorder); ++i) {
+                    const int strip = nodes[std::size_t(j) * kFieldSide + std::size_t(i)].strip;
+                    other = other || (strip >= 0 && strip != own);
+                }
+            if (other) out.push_back(y * kFieldSide + x);
+        }
+    return out;
+}
+
+/// Those nodes take the mean of what lies about them, so that nothing breaks where one pair hands over to the
+/// next.
+void smooth_borders(SphereGrid& field, const std::vector<int>& borders) {
+    for (int pass = 0; pass < 2; ++pass) {
+        field.close_edges();
+        const SphereGrid before = field;
+        for (const int i : borders) {
+            const int x = i % kFieldSide, y = i / kFieldSide;
+            float sum = 0;
+            int n = 0;
+            for (int j = std::max(-1, y - kBorder); j <= std::min(kFieldSide, y + kBorder); ++j)
+                for (int k = std::max(-1, x - kBorder); k <= std::min(kFieldSide, x + kBorder); ++k, ++n)
+                    sum += *before.cell(k, j);
+            *field.cell(x, y) = sum / float(n);
+        }
+    }
+}
+} // namespace
 
 SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) {
     Impl& me = *impl_;
@@ -318,6 +359,7 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
         }
         me.pairs.push_back(std::move(p));
     }
+    me.borders = pair_borders(me.nodes);
 }
 
 struct SeamZones::Glimpse {
@@ -436,6 +478,7 @@ SphereGrid SeamZones::field(std::span<const GlimpsePtr> glimpses) const {
             *field.cell(i % kFieldSide, i / kFieldSide) = agree + float(trust) * node.share * (rho - agree);
         }
     });
+    smooth_borders(field, me.borders);
     field.close_edges();
     return field;
 }
