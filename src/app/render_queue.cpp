@@ -57,8 +57,7 @@ void RenderQueue::start_next() {
             try {
                 const auto d = std::find_if(project->deliverables.begin(), project->deliverables.end(),
                                             [&](const Deliverable& x) { return x.id == id; });
-                // A library of its own: scrubbing meanwhile and rendering do not fight over one decoder.
-                Composer composer(std::make_shared<MediaLibrary>(256u << 20));
+                Composer composer(render_library());
                 auto last = std::chrono::steady_clock::time_point();
                 render(
                     composer, *project, *d,

@@ -79,7 +79,7 @@ void make_master(const MasterWords& w, const Cancel& cancel) {
     if (w.stereo == "left-right") d.stereo = StereoLayout::left_right;
     if (d.width % 4) throw Error("must be a multiple of 4", "--width", "Use for example 3840");
 
-    Composer composer(std::make_shared<MediaLibrary>());
+    Composer composer(render_library());
     for (const auto& warning : preflight(project, d, composer.library()).warnings)
         std::cerr << "porbit: note: " << warning << "\n";
     render(

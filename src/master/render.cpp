@@ -220,6 +220,10 @@ Preflight preflight(const Project& project, const Deliverable& d, MediaLibrary& 
     return out;
 }
 
+std::shared_ptr<MediaLibrary> render_library() {
+    return std::make_shared<MediaLibrary>(std::size_t(256) << 20);
+}
+
 void render(Composer& composer, const Project& project, const Deliverable& d,
             const std::function<void(const RenderProgress&)>& progress, const Cancel& cancel) {
     const Preflight checks = preflight(project, d, composer.library());
@@ -243,7 +247,7 @@ void render(Composer& composer, const Project& project, const Deliverable& d,
     }
     // Three workers in a row with short queues between them: memory is a few frames, whatever the shot's
     // length.
-    Pipe<ReadFrame> read(2);
+    Pipe<ReadFrame> read(1); // each holds all sources' pictures
     Pipe<Picture> blended(2);
     const auto reading = [&] {
         for (std::int64_t n = 0; n < frames; ++n) {

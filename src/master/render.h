@@ -39,6 +39,10 @@ struct Preflight {
 };
 Preflight preflight(const Project& project, const Deliverable& deliverable, MediaLibrary& library);
 
+/// The sources of a render: a library of its own, so that scrubbing meanwhile and rendering do not fight over
+/// one decoder, and small, since frames follow each other.
+std::shared_ptr<MediaLibrary> render_library();
+
 /// Renders one deliverable of a project's value: in to out of its shot, at the shot's rate. The file appears
 /// under its name only when complete; memory does not grow with its length. Throws Error, or Cancelled when
 /// `cancel` was raised; then nothing is left behind.

@@ -12,7 +12,7 @@ namespace {
 std::string key_of(const MediaRef& ref) {
     return std::string(name_of(ref.kind)) + ref.sequence_rate.to_string() + ":" + ref.path.string();
 }
-constexpr std::size_t kPoolBytes = 384u << 20;
+constexpr std::size_t kMostPoolBytes = 384u << 20;
 } // namespace
 
 struct MediaLibrary::Source {
@@ -72,7 +72,7 @@ struct MediaLibrary::Kept {
 };
 
 MediaLibrary::MediaLibrary(std::size_t cache_bytes)
-    : pool_(std::make_shared<BufferPool>(kPoolBytes)), limit_(cache_bytes) {}
+    : pool_(std::make_shared<BufferPool>(std::min(kMostPoolBytes, cache_bytes / 2))), limit_(cache_bytes) {}
 MediaLibrary::~MediaLibrary() = default;
 
 std::shared_ptr<MediaLibrary::Source> MediaLibrary::source_for(const MediaRef& ref) {

@@ -112,7 +112,7 @@ TEST_CASE("under a rig that was not solved no distances are believed") {
     const TempFolder folder;
     sim::SimOptions o;
     o.rig = sim::SimRig::ring_of_six;
-    o.circle_size = 320;
+    o.circle_size = 240;
     StillTake take = hall_still(folder, o);
     Shot& shot = take.project.shots[0];
     shot.flow.on = true;
@@ -138,7 +138,7 @@ TEST_CASE("under a rig that was not solved no distances are believed") {
     CHECK(share_told() < 0.25 * solved);
 }
 
-TEST_CASE("where nothing moves, distances stand still under noise, and where it does they do not lag") {
+TEST_CASE("where nothing moves, distances stand still under noise, and where it does they do not lag", "[slow]") {
     const TempFolder folder;
     sim::SimOptions o;
     o.rig = sim::SimRig::ring_of_six;
