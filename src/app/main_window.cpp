@@ -158,8 +158,13 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder)
                            ? "Redo: " + QString::fromStdString(session_.history().redo_label())
                            : "Redo");
         const Shot* s = session_.shot();
-        eyes_->setVisible(s && std::any_of(s->rig.cameras.begin(), s->rig.cameras.end(),
-                                           [](const Camera& c) { return c.eyes != Eyes::both; }));
+        const bool pair = s && std::any_of(s->rig.cameras.begin(), s->rig.cameras.end(),
+                                           [](const Camera& c) { return c.eyes != Eyes::both; });
+        // An eye of a pair comes from one camera: neither means anything there, and the bar has room for the
+        // eyes.
+        for (const char* name : {"show_supply", "show_flicker"})
+            findChild<QToolButton*>(name)->setVisible(!pair);
+        eyes_->setVisible(pair);
     });
     connect(&queue_, &RenderQueue::finished, this,
             [this](const QString& words, bool good) { say(words, good ? Signal::good : Signal::stop); });
