@@ -64,7 +64,10 @@ PictureArea::PictureArea(Session& session, PictureService& service, QWidget* par
     connect(&service_, &PictureService::ready, this, &PictureArea::take);
     connect(&session_, &Session::project_changed, this, [this] {
         update_empty();
-        ask(true);
+        // Only who drags flow's own settings waits for it: anything else may change its zones, which take
+        // long.
+        const Shot* shot = session_.shot();
+        ask(true, shot && shot->flow == flow_asked_);
     });
     connect(&session_, &Session::playhead_changed, this, [this] { ask(!playing_, !playing_); });
     connect(&session_, &Session::selection_changed, this, [this] {
@@ -225,7 +228,7 @@ std::optional<View> PictureArea::wanted_view(double scale) const {
     return view;
 }
 
-void PictureArea::ask(bool moving, bool scrubbing) {
+void PictureArea::ask(bool moving, bool without_flow) {
     settled_ = false;
     const Shot* shot = session_.shot();
     if (!shot || width() < 8 || height() < 8) {
@@ -251,7 +254,8 @@ void PictureArea::ask(bool moving, bool scrubbing) {
         request.project = std::make_shared<const Project>(std::move(one));
     }
     if (request.view && compare_->is_on() && !moving) request.other = compare_->other();
-    if (scrubbing && shot->flow.on && request.view) {
+    flow_asked_ = shot->flow;
+    if (without_flow && shot->flow.on && request.view) {
         Project quick = *request.project;
         find_shot(quick, shot->id)->flow.on = false;
         request.project = std::make_shared<const Project>(std::move(quick));

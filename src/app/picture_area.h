@@ -137,6 +137,7 @@ class PictureArea : public QWidget {
     std::optional<Vec3> grip_direction_;
     Turn grip_orientation_;
     quint64 number_ = 0;
+    FlowSettings flow_asked_; ///< of the last picture
     PictureAnswer answer_;
     std::optional<PlanKey> overlay_key_;
     Overlays overlay_;

@@ -137,7 +137,9 @@ SphereGrid Composer::distances_at(const Project& project, const Shot& shot, Seco
             // The moments before it, then its own: readers go on rather than back.
             std::vector<SeamZones::GlimpsePtr> glimpses;
             bool complete = true;
-            for (int back = int(SeamZones::kMoments) - 1; back >= 0; --back) {
+            const bool still = std::all_of(moment.media.begin(), moment.media.end(),
+                                           [](const MediaRef& m) { return m.kind == MediaKind::still; });
+            for (int back = still ? 0 : int(SeamZones::kMoments) - 1; back >= 0; --back) {
                 moment.time = time - Rational(back) / shot.rate;
                 auto glimpse = find(glimpses_, moment);
                 if (!glimpse) {
