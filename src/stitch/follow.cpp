@@ -15,6 +15,7 @@ constexpr double kStep_s = 0.1;    ///< between looks
 constexpr double kAround = 3;      ///< times the oval's larger side
 constexpr double kOfOval = 0.8;    ///< the part of the oval that is compared: less of what is behind it
 constexpr double kKnown = 0.55;    ///< correlation under which it is lost
+constexpr double kStray = 0.004;   ///< correlation that a pixel off the expected place costs
 constexpr double kLeastDetail = 4; ///< grey levels (standard deviation): less is a plain surface
 constexpr double kScales[] = {0.95, 1.0, 1.05};
 constexpr double kRefresh = 0.25; ///< of what it looked like is replaced at each look
@@ -45,6 +46,11 @@ class Follower {
         shot_.flow.on = false;
         shot_.blend.kind = Blending::feathered;
         px_per_deg_ = kWindow / 2.0 / std::tan(radians(fov_deg_ / 2)) * radians(1);
+        View view;
+        view.target = equirect_target(1024);
+        const auto inside = Coverage(plan_key(shot_, view, first.time))
+                                .inside_deg(rotation_of({first.yaw_deg, first.pitch_deg, 0}) * Vec3(0, 0, 1));
+        camera_ = std::size_t(std::max_element(inside.begin(), inside.end()) - inside.begin());
         const cv::Mat seen = look(first);
         looks_ = patch(seen, {kWindow / 2.0, kWindow / 2.0}, first);
         cv::Scalar mean, spread;
@@ -65,6 +71,11 @@ class Follower {
             if (wanted.cols >= seen.cols || wanted.rows >= seen.rows || wanted.cols < 6 || wanted.rows < 6)
                 continue;
             cv::matchTemplate(seen, wanted, score, cv::TM_CCOEFF_NORMED);
+            // The farther from where it should be by now, the more alike it has to look.
+            for (int y = 0; y < score.rows; ++y)
+                for (int x = 0; x < score.cols; ++x)
+                    score.at<float>(y, x) -= float(kStray * std::hypot(x + (wanted.cols - kWindow) / 2.0,
+                                                                       y + (wanted.rows - kWindow) / 2.0));
             double most = 0;
             cv::Point where;
             cv::minMaxLoc(score, nullptr, &most, nullptr, &where);
@@ -100,8 +111,10 @@ class Follower {
         for (auto& c : shot_.cameras) c.used = find_camera(shot_, c.camera) != nullptr;
         const Vec3 middle = rotation_of({key.yaw_deg, key.pitch_deg, 0}) * Vec3(0, 0, 1);
         const auto inside = Coverage(plan_key(shot_, view, key.time)).inside_deg(middle);
-        const auto best = std::size_t(std::max_element(inside.begin(), inside.end()) - inside.begin());
-        for (std::size_t c = 0; c < shot_.cameras.size(); ++c) shot_.cameras[c].used = c == best;
+        // The same camera as long as it sees the oval whole: from another, what is near stands elsewhere.
+        if (inside[camera_] < std::max(key.width_deg, key.height_deg) / 2)
+            camera_ = std::size_t(std::max_element(inside.begin(), inside.end()) - inside.begin());
+        for (std::size_t c = 0; c < shot_.cameras.size(); ++c) shot_.cameras[c].used = c == camera_;
         return grey_bytes(composer_.compose(project_, shot_, key.time, view));
     }
 
@@ -130,6 +143,7 @@ class Follower {
     Composer composer_;
     double fov_deg_, px_per_deg_ = 1;
     cv::Mat looks_;
+    std::size_t camera_ = 0;
 };
 
 double off_deg(const ShelterKey& a, const ShelterKey& b) {
