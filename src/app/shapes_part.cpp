@@ -86,6 +86,7 @@ ShapesPart::ShapesPart(Session& session, PictureArea& picture, QWidget* parent)
     hole_->setWordWrap(true);
     look_ = new QPushButton("Look at the hole");
     look_->setObjectName("shapes_look");
+    look_->setToolTip("Turns the window view to what nobody shows");
     column->addWidget(hole_);
     column->addWidget(look_);
 
@@ -117,8 +118,7 @@ ShapesPart::ShapesPart(Session& session, PictureArea& picture, QWidget* parent)
     connect(look_, &QPushButton::clicked, this, [this] {
         const Shot* shot = session_.shot();
         if (!shot) return;
-        const Vec3 d =
-            orientation_at(*shot, session_.playhead()) * cut_hole(*shot, session_.playhead()).middle;
+        const Vec3 d = orientation_at(*shot, session_.playhead()) * found_.middle;
         picture_.set_mode(ViewMode::window);
         picture_.set_look(
             {degrees(std::atan2(d.x(), d.z())), degrees(std::asin(std::clamp(-d.y(), -1.0, 1.0))), 0}, 70);
@@ -129,7 +129,7 @@ ShapesPart::ShapesPart(Session& session, PictureArea& picture, QWidget* parent)
         if (isVisible()) refresh();
     });
     connect(&session_, &Session::playhead_changed, this, [this] {
-        if (isVisible()) refresh();
+        if (isVisible() && any_moves()) refresh();
     });
 }
 
@@ -219,8 +219,24 @@ void ShapesPart::refresh() {
     show_hole(*shot);
 }
 
+bool ShapesPart::any_moves() const {
+    const Shot* shot = session_.shot();
+    return shot && std::any_of(shot->cameras.begin(), shot->cameras.end(), [](const ShotCamera& c) {
+               return std::any_of(c.shapes.begin(), c.shapes.end(),
+                                  [](const Shape& s) { return s.keys.size() > 1; });
+           });
+}
+
 void ShapesPart::show_hole(const Shot& shot) {
-    const CutHole hole = cut_hole(shot, session_.playhead());
+    PlanKey key = plan_key(shot, View(), session_.playhead());
+    key.orientation = {}; // a hole is the rig's, however it is turned
+    key.row_turn = Vec3(0, 0, 0);
+    key.shelters.clear();
+    if (hole_of_ != key) {
+        hole_of_ = key;
+        found_ = cut_hole(shot, session_.playhead());
+    }
+    const CutHole& hole = found_;
     const bool open = hole.square_deg > 0;
     hole_->setVisible(open);
     look_->setVisible(open);

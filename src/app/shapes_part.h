@@ -1,6 +1,7 @@
 #pragma once
 
 #include "app/shape_tool.h"
+#include "stitch/coverage_report.h"
 
 class QCheckBox;
 class QComboBox;
@@ -24,6 +25,7 @@ class ShapesPart : public QWidget {
     void set(const QString& label, const std::function<void(Shape&)>& work, const QString& key = {});
     void copy_to_others();
     void show_hole(const Shot& shot);
+    bool any_moves() const; ///< a shape has more than one key
     const ShotCamera* use() const;
 
     Session& session_;
@@ -34,6 +36,8 @@ class ShapesPart : public QWidget {
     QPushButton *cut_, *restore_, *key_, *copy_, *remove_, *look_;
     NumberField* feather_;
     QLabel *keys_, *hole_;
+    std::optional<PlanKey> hole_of_; ///< what the hole was looked for in last
+    CutHole found_;
 };
 
 } // namespace porb::app

@@ -181,12 +181,13 @@ bool ShelterTool::release(QMouseEvent*) {
         select(index);
         const ShelterSight sight = shelter_sight(*session_.shot(), shelter);
         if (sight.camera.empty())
-            session_.say("No camera looks there.", Signal::care);
+            session_.say("No camera looks there: move the shelter to where one does.", Signal::care);
         else if (sight.seen < 1)
-            session_.say(QString("No camera sees all of it: %1 sees %2 %, the rest stays as it was.")
-                             .arg(QString::fromStdString(sight.camera))
-                             .arg(100 * sight.seen, 0, 'f', 0),
-                         Signal::care);
+            session_.say(
+                QString("No camera sees all of it: %1 sees %2 %, the rest stays as it was. Make it smaller.")
+                    .arg(QString::fromStdString(sight.camera))
+                    .arg(100 * sight.seen, 0, 'f', 0),
+                Signal::care);
         return true;
     }
     if (grip_ == Part::none) return false;

@@ -143,7 +143,8 @@ SheltersPart::SheltersPart(Session& session, PictureArea& picture, QWidget* pare
     });
     connect(&tool_, &ShelterTool::selection_changed, this, &SheltersPart::refresh);
     connect(&session_, &Session::playhead_changed, this, [this] {
-        if (isVisible()) refresh();
+        const Shelter* s = chosen(); // only which of its keys is here can change
+        if (isVisible() && s && s->keys.size() > 1) refresh();
     });
     connect(&job_, &BackgroundJob::progressed, this, [this](double share, const QString& doing) {
         progress_->setRange(0, 1000);
@@ -265,7 +266,7 @@ void SheltersPart::refresh() {
         if (c.camera == s->camera) camera_->setCurrentIndex(camera_->count() - 1);
     }
     if (sight.camera.empty())
-        sees_->setText("▲ No camera looks there.");
+        sees_->setText("▲ No camera looks there: move it to where one does.");
     else if (sight.seen < 1)
         sees_->setText(QString("▲ Sees %1 % of it: the rest stays as it was. %2")
                            .arg(100 * sight.seen, 0, 'f', 0)

@@ -225,7 +225,7 @@ void shelter(const ShelterWords& w, const Cancel& cancel) {
         }
         const ShelterSight sight = shelter_sight(shot, s);
         if (sight.camera.empty())
-            std::cout << "no camera looks there\n";
+            std::cout << "no camera looks there: put it where one does\n";
         else
             std::cout << fmt::format("'{}' comes from camera {}, which sees {:.0f} % of it{}\n", s.name,
                                      sight.camera, 100 * sight.seen,

@@ -1,5 +1,7 @@
 #include "project/seams.h"
 
+#include "base/smooth.h"
+
 #include <algorithm>
 #include <cmath>
 
@@ -20,11 +22,6 @@ Between<Key> keys_about(const std::vector<Key>& keys, Seconds time) {
     if (after == keys.end()) return {&keys.back(), &keys.back(), 0};
     const Key& before = *(after - 1);
     return {&before, &*after, (time - before.time).to_double() / (after->time - before.time).to_double()};
-}
-
-double smooth(double t) {
-    t = std::clamp(t, 0.0, 1.0);
-    return t * t * (3 - 2 * t);
 }
 
 } // namespace

@@ -2,6 +2,7 @@
 
 #include "base/angle.h"
 #include "base/parallel.h"
+#include "base/smooth.h"
 #include "picture/convert_simd.h"
 
 #include <opencv2/calib3d.hpp>
@@ -153,11 +154,6 @@ Matched match_strip(const cv::Mat& a, const cv::Mat& b, const cv::Mat& a_seen, c
     cv::medianBlur(parallax, parallax, 5);
     cv::GaussianBlur(parallax, parallax, cv::Size(kWindow, kWindow), 1.2);
     return {parallax, std::clamp((alike - kNoTrust) / (kFullTrust - kNoTrust), 0.0, 1.0)};
-}
-
-double smooth(double t) {
-    t = std::clamp(t, 0.0, 1.0);
-    return t * t * (3 - 2 * t);
 }
 
 float bilinear(const cv::Mat& m, float x, float y) {

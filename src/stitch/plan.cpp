@@ -2,6 +2,7 @@
 
 #include "base/angle.h"
 #include "base/parallel.h"
+#include "base/smooth.h"
 #include "project/orientation.h"
 #include "stitch/plan_lens.h"
 #include "stitch/supply.h"
@@ -311,10 +312,6 @@ std::size_t BlendPlan::bytes() const {
 
 double blend_weight(double inside_deg, double best_inside_deg, double feather_deg) {
     if (inside_deg <= 0) return 0;
-    const auto smooth = [](double t) {
-        t = std::clamp(t, 0.0, 1.0);
-        return t * t * (3 - 2 * t);
-    };
     return smooth(1 - (best_inside_deg - inside_deg) / feather_deg) * smooth(2 * inside_deg / feather_deg);
 }
 

@@ -2,6 +2,7 @@
 
 #include "base/angle.h"
 #include "base/parallel.h"
+#include "base/smooth.h"
 #include "optics/pose.h"
 
 #include <algorithm>
@@ -46,10 +47,6 @@ ShapeField::ShapeField(const std::vector<Shape>& shapes, const Lens& lens)
     : centre_(lens.circle.center_px), cells_per_px_(kCells / (2 * kRadii * lens.circle.radius_px)),
       field_(std::size_t(kCells) * kCells) {
     const double deg_per_radius = degrees(LensMap(lens).theta_max());
-    const auto smooth = [](double t) {
-        t = std::clamp(t, 0.0, 1.0);
-        return float(t * t * (3 - 2 * t));
-    };
     for (const bool restores : {false, true}) // restores count after cut-outs
         for (const Shape& shape : shapes) {
             if (!shape.on || shape.keys.empty() || shape.restores != restores) continue;
@@ -70,9 +67,9 @@ ShapeField::ShapeField(const std::vector<Shape>& shapes, const Lens& lens)
                                                             : std::max(inside, -inside - feather);
                         cell.edge_deg = std::min(cell.edge_deg, float(std::max(0.0, from_change)));
                         if (restores)
-                            cell.restored = std::max(cell.restored, smooth(inside / feather));
+                            cell.restored = std::max(cell.restored, float(smooth(inside / feather)));
                         else
-                            cell.available *= smooth(-inside / feather);
+                            cell.available *= float(smooth(-inside / feather));
                     }
             });
         }

@@ -1,17 +1,13 @@
 #include "stitch/shelters.h"
 
 #include "base/angle.h"
+#include "base/smooth.h"
 
 namespace porb {
 
 namespace {
 
 constexpr int kRound = 16, kRings = 4; ///< places inside an oval that are looked at
-
-double smooth(double t) {
-    t = std::clamp(t, 0.0, 1.0);
-    return t * t * (3 - 2 * t);
-}
 
 Mat3 frame_of(const ShelterKey& oval) {
     return rotation_of({oval.yaw_deg, oval.pitch_deg, 0}).transpose();

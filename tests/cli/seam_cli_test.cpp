@@ -1,5 +1,5 @@
 #include "base/file.h"
-#include "support/support.h"
+#include "cli/porbit.h"
 
 #include <nlohmann/json.hpp>
 
@@ -7,13 +7,6 @@ using namespace porb;
 using namespace porb::test;
 
 namespace {
-std::string porbit(const std::string& words, int expected = 0) {
-    int status = -1;
-    const std::string out = run(std::string(PORB_PORBIT) + " " + words + " 2>&1", status);
-    INFO(words << "\n" << out);
-    CHECK(status == expected);
-    return out;
-}
 bool says(const std::string& text, const char* what) {
     return text.find(what) != std::string::npos;
 }

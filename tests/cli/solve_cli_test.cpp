@@ -1,24 +1,14 @@
 #include "base/file.h"
 #include "base/json.h"
+#include "cli/porbit.h"
 #include "media/still.h"
 #include "picture/compare.h"
 #include "project/orientation.h"
-#include "support/support.h"
 
 #include <nlohmann/json.hpp>
 
 using namespace porb;
 using namespace porb::test;
-
-namespace {
-std::string porbit(const std::string& words, int expected = 0) {
-    int status = -1;
-    const std::string out = run(std::string(PORB_PORBIT) + " " + words + " 2>&1", status);
-    INFO(words << "\n" << out);
-    CHECK(status == expected);
-    return out;
-}
-} // namespace
 
 TEST_CASE("the command line solves, lists, leaves out, levels and steadies") {
     const TempFolder folder;
