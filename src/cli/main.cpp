@@ -67,7 +67,9 @@ int main(int argc, char** argv) {
     cli::add_solve_verbs(app, cancel);
     cli::add_level_verbs(app, cancel);
     cli::add_match_verbs(app, cancel);
+    cli::add_grade_verbs(app);
     cli::add_seam_verbs(app, cancel);
+    cli::add_line_verbs(app, cancel);
     cli::add_picture_verbs(app, cancel);
     cli::add_file_verbs(app, cancel);
     try {

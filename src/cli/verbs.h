@@ -19,7 +19,9 @@ void add_project_verbs(CLI::App& app); ///< new, rig, shot
 void add_solve_verbs(CLI::App& app, const Cancel& cancel);
 void add_level_verbs(CLI::App& app, const Cancel& cancel);
 void add_match_verbs(CLI::App& app, const Cancel& cancel);
+void add_grade_verbs(CLI::App& app);                      ///< curve, grade, denoise
 void add_seam_verbs(CLI::App& app, const Cancel& cancel); ///< shape, shelter
+void add_line_verbs(CLI::App& app, const Cancel& cancel); ///< lines, crossings, flow
 void add_picture_verbs(CLI::App& app, const Cancel& cancel); ///< still, master
 void add_file_verbs(CLI::App& app, const Cancel& cancel);    ///< inspect, tag, simulate
 void add_rig_verbs(CLI::App& app,

@@ -1,8 +1,11 @@
 #include "media/colour.h"
 
 #include "base/parallel.h"
+#include "media/curves.h"
 #include "picture/convert_simd.h"
 #include "picture/transfer.h"
+
+#include <cmath>
 
 namespace porb {
 
@@ -20,6 +23,7 @@ double hlg_scene(double e) {
     return e <= 0.5 ? e * e / 3 : (std::exp((e - c) / a) + b) / 12;
 }
 constexpr double kReferenceWhiteNits = 203, kHlgPeakNits = 1000;
+constexpr float kMostLight = 60000; ///< halves end soon after
 
 // Linear light from BT.2020 and P3-D65 to Rec. 709 primaries (ITU-R BT.2087; CIE 1931 arithmetic, D65
 // throughout).
@@ -29,28 +33,53 @@ constexpr float kFromP3[9] = {1.224940f, -0.224940f, 0.f,        -0.042057f, 1.0
                               0.f,       -0.019638f, -0.078636f, 1.098274f};
 } // namespace
 
+void ColourChange::tabulate(const std::function<float(float)>& light) {
+    linear_.resize(65536);
+    for (std::size_t bits = 0; bits < linear_.size(); ++bits) {
+        const float e = float_from_half(Half(bits)), l = std::isfinite(e) ? light(e) : 0;
+        linear_[bits] = std::isfinite(l) ? std::clamp(l, -kMostLight, kMostLight) : 0;
+    }
+}
+
 std::shared_ptr<const ColourChange> ColourChange::for_tags(const std::string& transfer,
                                                            const std::string& primaries) {
-    const bool pq = transfer == "smpte2084", hlg = transfer == "arib-std-b67", linear = transfer == "linear";
     const bool wide = primaries == "bt2020" || primaries == "smpte432";
-    if (!pq && !hlg && !linear && !wide) return nullptr;
+    const std::string curve = transfer == "smpte2084"      ? "pq"
+                              : transfer == "arib-std-b67" ? "hlg"
+                              : transfer == "linear"       ? "linear"
+                                                           : "srgb";
+    if (curve == "srgb" && !wide) return nullptr;
+    return for_curve(curve, transfer, primaries);
+}
+
+std::shared_ptr<const ColourChange>
+ColourChange::for_curve(const std::string& curve, const std::string& transfer, const std::string& primaries) {
+    if (curve.empty()) return for_tags(transfer, primaries);
+    const bool wide = primaries == "bt2020" || primaries == "smpte432";
+    if (curve == "srgb" && !wide) return nullptr;
     auto change = std::make_shared<ColourChange>();
-    change->linear_.resize(65536);
-    for (std::size_t bits = 0; bits < change->linear_.size(); ++bits) {
-        const float e = float_from_half(Half(bits));
-        float l = 0;
-        if (std::isfinite(e)) {
-            if (pq)
-                l = float(pq_nits(e) / kReferenceWhiteNits);
-            else if (hlg)
-                l = float(hlg_scene(e));
-            else
-                l = linear ? e : linear_from_encoded(e);
-        }
-        change->linear_[bits] = l;
-    }
-    change->hlg_ = hlg;
+    if (curve == "pq")
+        change->tabulate([](float e) { return float(pq_nits(double(e)) / kReferenceWhiteNits); });
+    else if (curve == "hlg")
+        change->tabulate([](float e) { return float(hlg_scene(double(e))); });
+    else
+        change->tabulate(light_of_curve(curve));
+    change->hlg_ = curve == "hlg";
     if (wide) std::copy_n(primaries == "bt2020" ? kFrom2020 : kFromP3, 9, change->matrix_);
+    return change;
+}
+
+std::shared_ptr<const ColourChange> ColourChange::for_linear_file(const std::string& curve) {
+    if (curve.empty() || curve == "linear") return nullptr;
+    if (curve == "srgb") // its numbers are the working curve's own
+        return [] {
+            auto change = std::make_shared<ColourChange>();
+            change->tabulate([](float e) { return linear_from_encoded(linear_from_encoded(e)); });
+            return change;
+        }();
+    const auto direct = for_curve(curve, "", "");
+    auto change = std::make_shared<ColourChange>(*direct);
+    change->tabulate([&](float e) { return direct->linear_[half_from_float(linear_from_encoded(e))]; });
     return change;
 }
 

@@ -18,12 +18,16 @@ inline constexpr std::int64_t kMostPixels = 16384ll * 16384; ///< of one picture
 enum class MediaKind { video, still, sequence };
 const char* name_of(MediaKind kind);
 
+/// Before the path of a file with a curve, in MediaRef::curve.
+inline const std::string kCurveFile = "file:";
+
 /// Where pictures come from. A sequence is named by its pattern, "name.%04d.exr", and runs at
 /// `sequence_rate`.
 struct MediaRef {
     std::filesystem::path path;
     MediaKind kind = MediaKind::video;
     FrameRate sequence_rate{30};
+    std::string curve{}; ///< of its pixels (media/curves.h): a name, or "file:" and a path; empty: as tagged
     bool operator==(const MediaRef&) const = default;
 };
 

@@ -10,7 +10,8 @@ namespace porb {
 
 namespace {
 std::string key_of(const MediaRef& ref) {
-    return std::string(name_of(ref.kind)) + ref.sequence_rate.to_string() + ":" + ref.path.string();
+    return std::string(name_of(ref.kind)) + ref.sequence_rate.to_string() + ":" + ref.path.string() + "|" +
+           ref.curve;
 }
 constexpr std::size_t kMostPoolBytes = 384u << 20;
 } // namespace
@@ -28,11 +29,19 @@ struct MediaLibrary::Source {
         if (ref.kind == MediaKind::video) {
             video = std::make_unique<VideoReader>(ref.path);
             info = video->info();
-            colour = ColourChange::for_tags(info.transfer, info.primaries);
+            colour = ColourChange::for_curve(ref.curve, info.transfer, info.primaries);
         } else {
             info = probe(ref);
+            colour = info.transfer == "linear" ? ColourChange::for_linear_file(ref.curve)
+                                               : ColourChange::for_curve(ref.curve, "", "");
         }
         open = true;
+    }
+
+    Picture still(const std::filesystem::path& path, BufferPool* pool) const {
+        Picture picture = read_still(path, pool);
+        if (colour) colour->apply(picture);
+        return picture;
     }
 
     struct Shown {
@@ -49,10 +58,10 @@ struct MediaLibrary::Source {
         }
         // A still lasts for ever in both directions.
         if (ref.kind == MediaKind::still)
-            return Shown{read_still(ref.path, pool), Rational(-1'000'000'000), Rational(1'000'000'000)};
+            return Shown{still(ref.path, pool), Rational(-1'000'000'000), Rational(1'000'000'000)};
         const std::int64_t index = frame_index(t, ref.sequence_rate);
         if (index < 0 || index >= info.frames) return std::nullopt;
-        Picture picture = read_still(numbered_file(ref.path, info.first_number + index), pool);
+        Picture picture = still(numbered_file(ref.path, info.first_number + index), pool);
         if (picture.width() != info.width || picture.height() != info.height)
             throw Error("is " + std::to_string(picture.width()) + " x " + std::to_string(picture.height()) +
                             ", the sequence's first picture " + std::to_string(info.width) + " x " +

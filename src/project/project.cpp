@@ -104,6 +104,10 @@ void match_cameras_to_rig(Shot& shot) {
         }
         cameras.push_back(std::move(use));
     }
+    const bool same =
+        std::equal(cameras.begin(), cameras.end(), shot.cameras.begin(), shot.cameras.end(),
+                   [](const ShotCamera& a, const ShotCamera& b) { return a.camera == b.camera; });
+    if (!same && !shot.seam_lines->keys.empty()) shot.seam_lines = SeamLines(); // they name cameras by number
     shot.cameras = std::move(cameras);
 }
 

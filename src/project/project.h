@@ -8,6 +8,7 @@
 #include "optics/rig.h"
 #include "project/calibrating.h"
 #include "project/colour.h"
+#include "project/grade.h"
 #include "project/seams.h"
 
 #include <memory>
@@ -99,6 +100,10 @@ struct Shot {
     FlowSettings flow;
     BlendSettings blend;
     std::vector<Shelter> shelters;
+    Shared<SeamLines> seam_lines;
+    std::optional<Shared<CrossingScan>> crossings; ///< nothing: not scanned yet
+    Grade grade;
+    Denoise denoise;
     std::string extra_json;
     bool operator==(const Shot&) const = default;
 };

@@ -7,7 +7,9 @@
 #include "optics/rig_json.h"
 #include "project/calibrating_json.h"
 #include "project/colour_json.h"
+#include "project/grade_json.h"
 #include "project/json_parts.h"
+#include "project/lines_json.h"
 #include "project/origins.h"
 #include "project/seams_json.h"
 
@@ -69,6 +71,10 @@ Json media_json(const Media& m, const fs::path& folder) {
               {"path", relative_or_absolute(m.ref.path, folder)},
               {"kind", text_of(kKinds, m.ref.kind)}};
     if (m.ref.kind == MediaKind::sequence) j["rate"] = m.ref.sequence_rate.to_string();
+    if (m.ref.curve.starts_with(kCurveFile))
+        j["curve"] = kCurveFile + relative_or_absolute(m.ref.curve.substr(kCurveFile.size()), folder);
+    else if (!m.ref.curve.empty())
+        j["curve"] = m.ref.curve;
     put_extra(j, m.extra_json);
     return j;
 }
@@ -80,6 +86,7 @@ Media media_from(const JsonPlace& place) {
     if (m.ref.path.empty()) place.at("path").refuse("is empty", "Name the file");
     m.ref.kind = value_of(kKinds, place.at("kind"));
     if (place.has("rate")) m.ref.sequence_rate = rate_from(place.at("rate"));
+    if (place.has("curve")) m.ref.curve = place.at("curve").text(4096);
     if (m.ref.kind == MediaKind::sequence) {
         try {
             check_pattern(m.ref.path);
@@ -87,7 +94,7 @@ Media media_from(const JsonPlace& place) {
             place.at("path").refuse(e.what_failed(), e.mend());
         }
     }
-    m.extra_json = extra_of(place, {"id", "path", "kind", "rate"});
+    m.extra_json = extra_of(place, {"id", "path", "kind", "rate", "curve"});
     return m;
 }
 
@@ -190,6 +197,13 @@ Json shot_json(const Shot& s, const fs::path& folder) {
     if (!(s.flow == FlowSettings{})) j["flow"] = flow_json(s.flow);
     if (!(s.blend == BlendSettings{})) j["blend"] = blend_json(s.blend);
     for (const auto& shelter : s.shelters) j["shelters"].push_back(shelter_json(shelter));
+    if (!(*s.seam_lines == SeamLines{})) j["seam_lines"] = seam_lines_json(*s.seam_lines);
+    if (s.crossings) j["crossings"] = crossings_json(**s.crossings);
+    if (!(s.grade == Grade{})) {
+        j["grade"] = grade_json(s.grade);
+        if (!s.grade.lut.empty()) j["grade"]["lut"] = relative_or_absolute(s.grade.lut, folder);
+    }
+    if (!(s.denoise == Denoise{})) j["denoise"] = denoise_json(s.denoise);
     put_extra(j, s.extra_json);
     return j;
 }
@@ -236,6 +250,10 @@ Shot shot_from(const JsonPlace& place) {
                                                        "' is not a camera of the rig",
                                                    "Use an id from rig/cameras, or leave it empty");
     }
+    if (place.has("seam_lines")) s.seam_lines = seam_lines_from(place.at("seam_lines"), s.cameras.size());
+    if (place.has("crossings")) s.crossings = Shared(crossings_from(place.at("crossings")));
+    if (place.has("grade")) s.grade = grade_from(place.at("grade"));
+    if (place.has("denoise")) s.denoise = denoise_from(place.at("denoise"));
     s.extra_json = extra_of(place, {"orientation_keys",
                                     "steady",
                                     "points",
@@ -259,7 +277,11 @@ Shot shot_from(const JsonPlace& place) {
                                     "match",
                                     "flow",
                                     "blend",
-                                    "shelters"});
+                                    "shelters",
+                                    "seam_lines",
+                                    "crossings",
+                                    "grade",
+                                    "denoise"});
     return s;
 }
 
@@ -347,7 +369,11 @@ Project parse_project(std::string_view json_text, const fs::path& file) {
                 .at("shot")
                 .refuse("'" + p.deliverables[d].shot + "' is not a shot", "Use the id of a shot");
     const fs::path folder = folder_of(file);
-    for (auto& m : p.media) m.ref.path = absolute_in(folder, m.ref.path);
+    for (auto& m : p.media) {
+        m.ref.path = absolute_in(folder, m.ref.path);
+        if (m.ref.curve.starts_with(kCurveFile))
+            m.ref.curve = kCurveFile + absolute_in(folder, m.ref.curve.substr(kCurveFile.size())).string();
+    }
     for (auto& s : p.shots)
         if (s.motion) s.motion->path = absolute_in(folder, s.motion->path);
     for (auto& d : p.deliverables) d.path = absolute_in(folder, d.path);

@@ -26,6 +26,30 @@ Between<Key> keys_about(const std::vector<Key>& keys, Seconds time) {
 
 } // namespace
 
+double strength_at(const FlowSettings& flow, Seconds time) {
+    if (flow.keys.empty()) return flow.strength;
+    const auto [before, after, share] = keys_about(flow.keys, time);
+    return before->strength + share * (after->strength - before->strength);
+}
+
+const SeamFlow* find_seam(const FlowSettings& flow, std::string_view a, std::string_view b) {
+    const auto it = std::find_if(flow.seams.begin(), flow.seams.end(), [&](const SeamFlow& s) {
+        return (s.a == a && s.b == b) || (s.a == b && s.b == a);
+    });
+    return it == flow.seams.end() ? nullptr : &*it;
+}
+
+LineState line_state_at(const SeamLines& lines, Seconds time) {
+    LineState state;
+    for (std::size_t k = 0; k < lines.keys.size() && lines.keys[k].time <= time; ++k) state.key = k;
+    if (state.key + 1 >= lines.keys.size() || lines.ease_s <= 0) return state;
+    const Seconds next = lines.keys[state.key + 1].time;
+    // Keys may lie closer than the ease takes.
+    const double room = (next - lines.keys[state.key].time).to_double(), ease = std::min(lines.ease_s, room);
+    state.towards_next = smooth(1 - (next - time).to_double() / ease);
+    return state;
+}
+
 std::vector<ShapeCorner> corners_at(const Shape& shape, Seconds time) {
     if (shape.keys.empty()) return {};
     const auto [before, after, share] = keys_about(shape.keys, time);

@@ -1,23 +1,48 @@
 #pragma once
 
 #include "base/rational.h"
+#include "base/shared.h"
 #include "optics/vec.h"
 
+#include <cstdint>
 #include <optional>
 #include <string>
+#include <string_view>
 #include <vector>
 
 namespace porb {
 
+struct StrengthKey {
+    Seconds time{0};
+    double strength = 1;
+    bool operator==(const StrengthKey&) const = default;
+};
+/// What flow does where two cameras meet, instead of what it does elsewhere.
+struct SeamFlow {
+    std::string a, b; ///< ids of cameras, either order
+    double strength = 1;
+    double zone_deg = 14;
+    double smoothness = 1;
+    std::optional<double>
+        agree_distance_m; ///< of this seam, where distances found are not used; 0: infinitely far
+    bool operator==(const SeamFlow&) const = default;
+};
 /// Closing parallax where lenses meet: near a seam, everything is drawn where the rig's centre would see it,
 /// by distances found in each frame.
 struct FlowSettings {
     bool on = false;
-    double strength = 1;    ///< 0: the agree distance, 1: the distances found
-    double zone_deg = 14;   ///< how far from a seam, as a difference of what lies inside two reaches
-    double nearest_m = 0.7; ///< nearer things are taken to be there
+    double strength = 1;           ///< 0: the agree distance, 1: the distances found
+    std::vector<StrengthKey> keys; ///< in order of time; when there are any, instead of `strength`
+    double zone_deg = 14;          ///< how far from a seam, as a difference of what lies inside two reaches
+    double smoothness = 1;         ///< how much neighbouring distances are held to each other; 1: the usual
+    double nearest_m = 0.7;        ///< nearer things are taken to be there
+    std::vector<SeamFlow> seams;   ///< at most one for each two cameras
     bool operator==(const FlowSettings&) const = default;
 };
+/// The strength at a moment: evenly from key to key, the shot's own without keys.
+double strength_at(const FlowSettings& flow, Seconds time);
+/// The entry for two cameras, or none.
+const SeamFlow* find_seam(const FlowSettings& flow, std::string_view a, std::string_view b);
 
 /// How neighbours pass into each other.
 enum class Blending {
@@ -30,6 +55,31 @@ struct BlendSettings {
     double widest_deg = 12; ///< of multiband: how far the widest band reaches from a seam
     bool operator==(const BlendSettings&) const = default;
 };
+
+/// Who supplies each direction at a moment, from then on until the next key: one byte a cell of an octahedral
+/// square (optics/sphere_grid.h) in the rig's axes, row by row, an index into the shot's cameras or kNobody.
+struct LineKey {
+    static constexpr std::uint8_t kNobody = 255;
+    Seconds time{0};
+    Shared<std::vector<std::uint8_t>> who;
+    bool operator==(const LineKey&) const = default;
+};
+/// Lines found in the pictures, in place of those where two lenses are equally far inside their reach. The
+/// places are kept, not the wish for them: a shot looks the same tomorrow and on another machine.
+struct SeamLines {
+    static constexpr int kSide = 192; ///< cells of about 0.9 degrees; lines pass between them smoothly
+    bool on = true;
+    double ease_s = 0.4;       ///< in which a line moves over to its next place, ending at that key's moment
+    std::vector<LineKey> keys; ///< in order of time; none: no lines were found
+    bool operator==(const SeamLines&) const = default;
+};
+/// Which key's lines are in force at a moment, and how far they have moved towards the next key's, 0 to 1.
+struct LineState {
+    std::size_t key = 0;
+    double towards_next = 0;
+    bool operator==(const LineState&) const = default;
+};
+LineState line_state_at(const SeamLines& lines, Seconds time);
 
 /// A corner of a shape drawn on a lens, in radii of its image circle from the circle's centre, x right, y
 /// down: shapes fit other lenses and sizes, and know no edge of a map. The Bezier handles towards the corners
@@ -81,5 +131,33 @@ struct Shelter {
 ShelterKey oval_at(const Shelter& shelter, Seconds time);
 /// How far the shelter counts at a moment: 0 outside, 1 within, smooth over `ease_s`.
 double presence_at(const Shelter& shelter, Seconds time);
+
+/// What closed a crossing.
+enum class CrossingCure { none, line, flow, shelter, hand };
+/// A subject with parallax that passes a seam, found by the scan.
+struct Crossing {
+    std::string id;
+    std::string a, b; ///< cameras of the seam
+    Seconds from{0}, to{0};
+    std::vector<ShelterKey> path; ///< the oval about it, in order of time
+    double apart_px = 0;          ///< how far its two pictures are apart at the agree distance, at 3840 wide
+    double damage_px = 0;         ///< what of that shows, as measured last; at 3840 wide
+    CrossingCure cure = CrossingCure::none;
+    std::string shelter;    ///< name of the one that was made for it
+    bool dismissed = false; ///< looked at and left
+    bool operator==(const Crossing&) const = default;
+};
+/// Less is not seen: two edges nearer than a pixel of a picture 3840 wide pass for one.
+inline constexpr double kVisible_px = 1.0;
+inline bool is_open(const Crossing& c) {
+    return !c.dismissed && c.damage_px >= kVisible_px;
+}
+/// The outcome of a scan.
+struct CrossingScan {
+    Seconds from{0}, to{0}; ///< what was looked through
+    double step_s = 0;
+    std::vector<Crossing> crossings; ///< in order of time
+    bool operator==(const CrossingScan&) const = default;
+};
 
 } // namespace porb

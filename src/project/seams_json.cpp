@@ -25,8 +25,40 @@ std::vector<Key> keys_from(const JsonPlace& list, One one) {
 }
 } // namespace
 
+namespace {
+Json seam_flow_json(const SeamFlow& s) {
+    Json j = {{"a", s.a},
+              {"b", s.b},
+              {"strength", s.strength},
+              {"zone_deg", s.zone_deg},
+              {"smoothness", s.smoothness}};
+    if (s.agree_distance_m) j["agree_distance_m"] = *s.agree_distance_m;
+    return j;
+}
+SeamFlow seam_flow_from(const JsonPlace& place) {
+    SeamFlow s;
+    place.must_be_object();
+    s.a = place.at("a").text(64);
+    s.b = place.at("b").text(64);
+    if (s.a == s.b) place.at("b").refuse("is the same camera as a", "Name the two cameras that meet");
+    if (place.has("strength")) s.strength = place.at("strength").number(0, 1);
+    if (place.has("zone_deg")) s.zone_deg = place.at("zone_deg").number(1, 90);
+    if (place.has("smoothness")) s.smoothness = place.at("smoothness").number(0.1, 10);
+    if (place.has("agree_distance_m")) s.agree_distance_m = place.at("agree_distance_m").number(0, 1e6);
+    return s;
+}
+} // namespace
+
 Json flow_json(const FlowSettings& f) {
-    return {{"on", f.on}, {"strength", f.strength}, {"zone_deg", f.zone_deg}, {"nearest_m", f.nearest_m}};
+    Json j = {{"on", f.on},
+              {"strength", f.strength},
+              {"zone_deg", f.zone_deg},
+              {"smoothness", f.smoothness},
+              {"nearest_m", f.nearest_m}};
+    for (const auto& k : f.keys)
+        j["keys"].push_back({{"time_s", seconds_json(k.time)}, {"strength", k.strength}});
+    for (const auto& s : f.seams) j["seams"].push_back(seam_flow_json(s));
+    return j;
 }
 FlowSettings flow_from(const JsonPlace& place) {
     FlowSettings f;
@@ -34,7 +66,19 @@ FlowSettings flow_from(const JsonPlace& place) {
     if (place.has("on")) f.on = place.at("on").boolean();
     if (place.has("strength")) f.strength = place.at("strength").number(0, 1);
     if (place.has("zone_deg")) f.zone_deg = place.at("zone_deg").number(1, 90);
+    if (place.has("smoothness")) f.smoothness = place.at("smoothness").number(0.1, 10);
     if (place.has("nearest_m")) f.nearest_m = place.at("nearest_m").number(0.2, 100);
+    if (place.has("keys"))
+        f.keys = keys_from<StrengthKey>(place.at("keys"), [](const JsonPlace& key, StrengthKey& out) {
+            out.strength = key.at("strength").number(0, 1);
+        });
+    if (place.has("seams")) {
+        const auto seams = place.at("seams");
+        f.seams = list_from(seams, seam_flow_from);
+        for (std::size_t i = 0; i < f.seams.size(); ++i)
+            if (find_seam(f, f.seams[i].a, f.seams[i].b) != &f.seams[i])
+                seams.at(i).refuse("is the second entry for these two cameras", "Keep one of them");
+    }
     return f;
 }
 
@@ -90,17 +134,30 @@ Shape shape_from(const JsonPlace& place) {
     return s;
 }
 
+Json oval_keys_json(const std::vector<ShelterKey>& keys) {
+    Json j = Json::array();
+    for (const auto& k : keys)
+        j.push_back({{"time_s", seconds_json(k.time)},
+                     {"yaw_deg", k.yaw_deg},
+                     {"pitch_deg", k.pitch_deg},
+                     {"width_deg", k.width_deg},
+                     {"height_deg", k.height_deg}});
+    return j;
+}
+std::vector<ShelterKey> oval_keys_from(const JsonPlace& place) {
+    return keys_from<ShelterKey>(place, [](const JsonPlace& key, ShelterKey& out) {
+        out.yaw_deg = key.at("yaw_deg").number(-360, 360);
+        out.pitch_deg = key.at("pitch_deg").number(-90, 90);
+        out.width_deg = key.at("width_deg").number(0.1, 360);
+        out.height_deg = key.at("height_deg").number(0.1, 180);
+    });
+}
+
 Json shelter_json(const Shelter& s) {
     Json j = {{"name", s.name},     {"camera", s.camera},           {"on", s.on},
-              {"ease_s", s.ease_s}, {"feather_deg", s.feather_deg}, {"keys", Json::array()}};
+              {"ease_s", s.ease_s}, {"feather_deg", s.feather_deg}, {"keys", oval_keys_json(s.keys)}};
     if (s.from) j["from_s"] = seconds_json(*s.from);
     if (s.to) j["to_s"] = seconds_json(*s.to);
-    for (const auto& k : s.keys)
-        j["keys"].push_back({{"time_s", seconds_json(k.time)},
-                             {"yaw_deg", k.yaw_deg},
-                             {"pitch_deg", k.pitch_deg},
-                             {"width_deg", k.width_deg},
-                             {"height_deg", k.height_deg}});
     return j;
 }
 Shelter shelter_from(const JsonPlace& place) {
@@ -115,12 +172,7 @@ Shelter shelter_from(const JsonPlace& place) {
     if (place.has("to_s")) s.to = place.at("to_s").seconds(-kMostSeconds, kMostSeconds);
     if (s.from && s.to && *s.to < *s.from)
         place.at("to_s").refuse("lies before from_s", "Let the shelter end after it begins");
-    s.keys = keys_from<ShelterKey>(place.at("keys"), [](const JsonPlace& key, ShelterKey& out) {
-        out.yaw_deg = key.at("yaw_deg").number(-360, 360);
-        out.pitch_deg = key.at("pitch_deg").number(-90, 90);
-        out.width_deg = key.at("width_deg").number(0.1, 360);
-        out.height_deg = key.at("height_deg").number(0.1, 180);
-    });
+    s.keys = oval_keys_from(place.at("keys"));
     return s;
 }
 

@@ -14,5 +14,7 @@ Json shape_json(const Shape& shape);
 Shape shape_from(const JsonPlace& place);
 Json shelter_json(const Shelter& shelter);
 Shelter shelter_from(const JsonPlace& place);
+Json oval_keys_json(const std::vector<ShelterKey>& keys);
+std::vector<ShelterKey> oval_keys_from(const JsonPlace& place);
 
 } // namespace porb

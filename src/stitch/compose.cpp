@@ -10,7 +10,7 @@ namespace porb {
 namespace {
 constexpr int kRowsAtATime = 16;
 constexpr std::size_t kMostKept = 3;
-constexpr int kZoneWidth = 4096; ///< what of a rim is kept clear depends on the view; zones must not
+constexpr std::size_t kCleanBytes = 256u << 20;
 
 std::string size_text(int width, int height) {
     return std::to_string(width) + " x " + std::to_string(height);
@@ -18,7 +18,7 @@ std::string size_text(int width, int height) {
 } // namespace
 
 Composer::Composer(std::shared_ptr<MediaLibrary> library, std::size_t plan_cache_bytes)
-    : library_(std::move(library)), limit_(plan_cache_bytes) {}
+    : library_(std::move(library)), limit_(plan_cache_bytes), cleaner_(kCleanBytes) {}
 
 std::shared_ptr<const BlendPlan> Composer::plan_for(const PlanKey& key) {
     {
@@ -30,13 +30,11 @@ std::shared_ptr<const BlendPlan> Composer::plan_for(const PlanKey& key) {
             }
     }
     std::shared_ptr<const BlendPlan> plan;
-    if (key.shelters.empty())
+    const PlanKey still = at_rest(key);
+    if (still == key)
         plan = std::make_shared<const BlendPlan>(make_plan(key));
-    else { // they come, go and move: the rest stays as it is
-        PlanKey without = key;
-        without.shelters.clear();
-        plan = std::make_shared<const BlendPlan>(with_shelters(*plan_for(without), key));
-    }
+    else
+        plan = std::make_shared<const BlendPlan>(with_changes(*plan_for(still), key));
     const std::lock_guard lock(mutex_);
     while (!kept_.empty() && bytes_ + plan->bytes() > limit_) {
         bytes_ -= kept_.front().plan->bytes();
@@ -73,7 +71,11 @@ bool Composer::read(const Project& project, const Shot& shot, Seconds time,
         const Media* media = find_media(project, use.media);
         if (!media)
             throw Error("has no media '" + use.media + "'", "camera " + use.camera, "Assign a source to it");
-        const auto picture = library_->picture(media->ref, shown_time(use, time, shot.rate), camera.level);
+        const Seconds shown = shown_time(use, time, shot.rate);
+        const auto picture = shot.denoise.on
+                                 ? cleaner_.picture(*library_, media->ref, shown, Rational(1) / shot.rate,
+                                                    camera.level, shot.denoise)
+                                 : library_->picture(media->ref, shown, camera.level);
         if (!picture) {
             key.cameras[camera.index].media.clear();
             complete = false;
@@ -96,20 +98,8 @@ bool Composer::read(const Project& project, const Shot& shot, Seconds time,
     return complete;
 }
 
-namespace {
-/// The key without what matters to one view only.
-PlanKey for_every_view(PlanKey key) {
-    const Eye eye = key.view.eye;
-    key.view = {};
-    key.view.target = equirect_target(kZoneWidth);
-    key.view.eye = eye;
-    key.orientation = {};
-    key.row_turn = Vec3(0, 0, 0);
-    return key;
-}
-} // namespace
-
-SphereGrid Composer::distances_at(const Project& project, const Shot& shot, Seconds time, PlanKey& key) {
+SphereGrid Composer::distances_at(const Project& project, const Shot& shot, Seconds time, PlanKey& key,
+                                  bool confidence) {
     const auto find = [this](const auto& list, const Moment& moment) {
         const std::lock_guard lock(moments_mutex_);
         const auto it =
@@ -128,11 +118,15 @@ SphereGrid Composer::distances_at(const Project& project, const Shot& shot, Seco
         PlanKey zone_key = for_every_view(key);
         zone_key.multiband = false;
         zone_key.shelters.clear();
-        Moment moment{zone_key, shot.cameras, {}, shot.match, shot.rate, time};
+        zone_key.line_state = {}; // zones are about all places that lines ever take
+        Moment moment{zone_key, shot.cameras, {}, shot.match, shot.denoise, shot.rate, time, 1};
         for (const auto& c : shot.cameras)
             if (const Media* m = find_media(project, c.media)) moment.media.push_back(m->ref);
-        SphereGrid field = find(fields_, moment);
+        const double strength = strength_at(shot.flow, time);
+        moment.strength = strength;
+        SphereGrid field = confidence ? SphereGrid() : find(fields_, moment);
         if (field.empty()) {
+            moment.strength = 1;
             const auto zones = zones_.get(zone_key, 0, [&] { return SeamZones(zone_key); });
             // The moments before it, then its own: readers go on rather than back.
             std::vector<SeamZones::GlimpsePtr> glimpses;
@@ -156,12 +150,11 @@ SphereGrid Composer::distances_at(const Project& project, const Shot& shot, Seco
                 glimpses.insert(glimpses.begin(), glimpse);
             }
             if (!complete) continue;
-            field = zones->field(glimpses);
+            if (confidence) return zones->confidence(glimpses);
+            field = zones->field(glimpses, strength);
+            moment.strength = strength;
             keep(fields_, moment, field, kMostKept);
         }
-        const auto agree = float(agree_inverse_m(key));
-        if (shot.flow.strength < 1)
-            for (float& v : field.values) v = agree + float(shot.flow.strength) * (v - agree);
         return field;
     }
 }
@@ -187,11 +180,38 @@ SphereGrid Composer::distances(const Project& project, const Shot& shot, Seconds
     return distances_at(project, shot, time, key);
 }
 
+SphereGrid Composer::confidence(const Project& project, const Shot& shot, Seconds time, Eye eye) {
+    if (!shot.flow.on) return {};
+    View view;
+    view.eye = eye;
+    PlanKey key = plan_key(shot, view, time);
+    return distances_at(project, shot, time, key, true);
+}
+
+std::optional<Composer::Seen> Composer::look(const Project& project, const Shot& shot, Seconds time,
+                                             const std::vector<BlendPlan::PlanCamera>& cameras) {
+    Seen seen;
+    PlanKey key = plan_key(shot, View(), time);
+    if (!read(project, shot, time, cameras, key, seen.sources, seen.tones)) return std::nullopt;
+    return seen;
+}
+
+std::shared_ptr<const Grader> Composer::grader_for(const Grade& grade) {
+    if (!grade.on || is_neutral(grade)) return nullptr;
+    const std::lock_guard lock(grader_mutex_);
+    if (!grader_ || !(graded_ == grade)) {
+        grader_ = std::make_shared<const Grader>(grade);
+        graded_ = grade;
+    }
+    return grader_;
+}
+
 Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Seconds time,
                                     const View& view) {
     PlanKey key = plan_key(shot, view, time);
     Gathered out;
     out.filter = view.filter;
+    out.grader = grader_for(shot.grade);
     while (true) {
         if (shot.flow.on) out.distances = distances_at(project, shot, time, key);
         if (key.multiband) out.lights = lights_at(project, shot, time, key, out.distances);
@@ -208,6 +228,8 @@ Picture Composer::blend(const Gathered& gathered) {
                     gathered.distances.empty() ? nullptr : &gathered.distances, gathered.lights,
                     gathered.filter},
                    begin, end, out);
+        if (!gathered.grader) return;
+        for (int y = begin; y < end; ++y) gathered.grader->apply(out.row(y), std::size_t(out.width()));
     });
     return out;
 }

@@ -1,7 +1,9 @@
 #pragma once
 
+#include "grade/grader.h"
 #include "media/library.h"
 #include "project/span.h"
+#include "stitch/denoise.h"
 #include "stitch/distances.h"
 #include "stitch/light_bands.h"
 #include "stitch/plan.h"
@@ -29,6 +31,7 @@ class Composer {
         std::vector<CameraTone> tones;
         SphereGrid distances; ///< empty: everything at the agree distance
         std::vector<SphereGrid> lights;
+        std::shared_ptr<const Grader> grader; ///< or none
         Filter filter = Filter::cubic;
     };
     Gathered gather(const Project& project, const Shot& shot, Seconds time, const View& view);
@@ -38,6 +41,16 @@ class Composer {
     /// How far away things near seams are at that moment (they do not depend on the view but for its eye);
     /// empty while the shot's flow is off.
     SphereGrid distances(const Project& project, const Shot& shot, Seconds time, Eye eye = Eye::mono);
+    /// How far they are trusted at that moment (SeamZones::confidence); empty while the shot's flow is off.
+    SphereGrid confidence(const Project& project, const Shot& shot, Seconds time, Eye eye = Eye::mono);
+    /// What cameras show at a moment, for whoever looks at sources beside each other: pictures halved as
+    /// often as is asked, and their tones. Nothing when one of them is outside its source.
+    struct Seen {
+        std::vector<Picture> sources;
+        std::vector<CameraTone> tones;
+    };
+    std::optional<Seen> look(const Project& project, const Shot& shot, Seconds time,
+                             const std::vector<BlendPlan::PlanCamera>& cameras);
     MediaLibrary& library() { return *library_; }
 
   private:
@@ -71,7 +84,8 @@ class Composer {
     bool read(const Project& project, const Shot& shot, Seconds time,
               const std::vector<BlendPlan::PlanCamera>& cameras, PlanKey& key, std::vector<Picture>& sources,
               std::vector<CameraTone>& tones);
-    SphereGrid distances_at(const Project& project, const Shot& shot, Seconds time, PlanKey& key);
+    SphereGrid distances_at(const Project& project, const Shot& shot, Seconds time, PlanKey& key,
+                            bool confidence = false);
     /// What the distances of a moment follow from. They are kept while one looks about at it, and what was
     /// matched for the moments after it.
     struct Moment {
@@ -79,8 +93,10 @@ class Composer {
         std::vector<ShotCamera> cameras;
         std::vector<MediaRef> media;
         MatchSettings match;
+        Denoise denoise;
         FrameRate rate;
         Seconds time;
+        double strength = 1; ///< of flow; of account for fields alone
         bool operator==(const Moment&) const = default;
     };
     std::mutex moments_mutex_;
@@ -88,6 +104,11 @@ class Composer {
     std::vector<std::pair<Moment, SphereGrid>> fields_;
     std::vector<SphereGrid> lights_at(const Project& project, const Shot& shot, Seconds time, PlanKey& key,
                                       const SphereGrid& distances);
+    std::shared_ptr<const Grader> grader_for(const Grade& grade);
+    Cleaner cleaner_;
+    std::mutex grader_mutex_;
+    Grade graded_;
+    std::shared_ptr<const Grader> grader_;
     Few<SeamZones> zones_;
     Few<LightBands> bands_;
 };

@@ -4,6 +4,7 @@
 #include "base/parallel.h"
 #include "base/smooth.h"
 #include "picture/convert_simd.h"
+#include "stitch/line_field.h"
 
 #include <opencv2/calib3d.hpp>
 #include <opencv2/imgproc.hpp>
@@ -25,7 +26,10 @@ constexpr double kShapeClear_deg = 4;
 constexpr int kRoundRows = 24, kSurroundings = 15;
 constexpr double kNoTrust = 0.7,
                  kFullTrust = 0.8; ///< correlation of what was matched: 0.85 and more under a solved rig
-constexpr int kBorder = 3;         ///< cells
+constexpr int kAbout = 25;         ///< places: about six degrees
+constexpr float kEven = 12;        ///< grey levels squared, of noise and coding
+constexpr float kUnlike = 0.1f, kAlike = 0.4f;   ///< that correlation about one place
+constexpr int kBorder = 3;                       ///< cells
 constexpr int kStillBlock = 5, kStillLevels = 3; ///< grey levels that noise and coding leave
 constexpr float kLeastShift = 1e-6f;             ///< radians: less is infinitely far
 constexpr int kBlock = 5, kSpeckle = 60, kWindow = 7;
@@ -96,12 +100,17 @@ void fill_farther(cv::Mat& parallax, const cv::Mat& known) {
 
 struct Matched {
     cv::Mat parallax;
-    double trust = 0;
+    cv::Mat alike;    ///< 0 to 1 by place: whether what was matched looks alike thereabouts
+    double trust = 0; ///< the same of the whole
 };
 
-/// Correlation of the detail that b sees with the detail that a sees where it was matched to: both less their
-/// surroundings, since bright floors and dark ceilings are alike under any rig.
-double agreement(const cv::Mat& a, const cv::Mat& b, const cv::Mat& parallax, const cv::Mat& known) {
+/// What b sees against what a sees where it was matched to, both less their surroundings, since bright floors
+/// and dark ceilings are alike under any rig: their correlation over the whole, and about each place.
+struct Agreement {
+    double whole = 1;
+    cv::Mat about; ///< 32-bit
+};
+Agreement agreement(const cv::Mat& a, const cv::Mat& b, const cv::Mat& parallax, const cv::Mat& known) {
     const auto detail = [](const cv::Mat& m) {
         cv::Mat around, out;
         cv::blur(m, around, cv::Size(kSurroundings, kSurroundings));
@@ -109,22 +118,34 @@ double agreement(const cv::Mat& a, const cv::Mat& b, const cv::Mat& parallax, co
         return out;
     };
     const cv::Mat da = detail(a), db = detail(b);
+    cv::Mat aa(b.size(), CV_32F), bb(b.size(), CV_32F), ab(b.size(), CV_32F);
     double saa = 0, sbb = 0, sab = 0;
-    for (int y = 0; y < b.rows; y += 2)
-        for (int x = 0; x < b.cols; x += 2) {
-            if (!known.at<std::uint8_t>(y, x)) continue;
-            const int from = int(std::lround(float(x) - parallax.at<float>(y, x)));
-            const double va = da.at<std::int16_t>(y, from), vb = db.at<std::int16_t>(y, x);
-            saa += va * va, sbb += vb * vb, sab += va * vb;
+    for (int y = 0; y < b.rows; ++y)
+        for (int x = 0; x < b.cols; ++x) {
+            float va = 0, vb = 0;
+            if (known.at<std::uint8_t>(y, x)) {
+                const int from = int(std::lround(float(x) - parallax.at<float>(y, x)));
+                va = da.at<std::int16_t>(y, from), vb = db.at<std::int16_t>(y, x);
+            }
+            aa.at<float>(y, x) = va * va, bb.at<float>(y, x) = vb * vb, ab.at<float>(y, x) = va * vb;
+            saa += double(va) * va, sbb += double(vb) * vb, sab += double(va) * vb;
         }
-    return saa * sbb > 0 ? sab / std::sqrt(saa * sbb) : 1;
+    Agreement out;
+    if (saa * sbb > 0) out.whole = sab / std::sqrt(saa * sbb);
+    for (cv::Mat* m : {&aa, &bb, &ab}) cv::blur(*m, *m, cv::Size(kAbout, kAbout));
+    out.about.create(b.size(), CV_32F);
+    for (int y = 0; y < b.rows; ++y)
+        for (int x = 0; x < b.cols; ++x) // what is even agrees with anything
+            out.about.at<float>(y, x) =
+                (ab.at<float>(y, x) + kEven) / (std::sqrt(aa.at<float>(y, x) * bb.at<float>(y, x)) + kEven);
+    return out;
 }
 
 /// Parallax in strip columns, by b's places, and how far it is to be trusted, 0 to 1: under a rig that was
 /// not solved, rows of the two pictures do not belong together, and what was matched does not look alike.
 /// Semi-global matching (Hirschmueller 2008). A `round` strip goes all the way about the baseline.
 Matched match_strip(const cv::Mat& a, const cv::Mat& b, const cv::Mat& a_seen, const cv::Mat& b_seen,
-                    int disparities, bool round) {
+                    int disparities, bool round, double smoothness) {
     // Things that b sees at a column a sees up to `disparities` before it: room for those at the edge.
     cv::Mat wide_a, wide_b, raw;
     cv::copyMakeBorder(a, wide_a, 0, 0, disparities, -kLeastDisparity, cv::BORDER_REPLICATE);
@@ -133,9 +154,10 @@ Matched match_strip(const cv::Mat& a, const cv::Mat& b, const cv::Mat& a_seen, c
         cv::copyMakeBorder(wide_a, wide_a, kRoundRows, kRoundRows, 0, 0, cv::BORDER_WRAP);
         cv::copyMakeBorder(wide_b, wide_b, kRoundRows, kRoundRows, 0, 0, cv::BORDER_WRAP);
     }
+    const int little = int(6 * kBlock * kBlock * smoothness), much = int(28 * kBlock * kBlock * smoothness);
     const auto matcher =
-        cv::StereoSGBM::create(kLeastDisparity, disparities, kBlock, 6 * kBlock * kBlock,
-                               28 * kBlock * kBlock, 2, 31, 4, kSpeckle, 2, cv::StereoSGBM::MODE_SGBM_3WAY);
+        cv::StereoSGBM::create(kLeastDisparity, disparities, kBlock, little, std::max(little + 1, much), 2,
+                               31, 4, kSpeckle, 2, cv::StereoSGBM::MODE_SGBM_3WAY);
     matcher->compute(wide_b, wide_a, raw);
     raw = raw(cv::Rect(disparities, round ? kRoundRows : 0, a.cols, a.rows)).clone();
     cv::Mat known = raw > (kLeastDisparity - 1) * kSubPixel;
@@ -149,11 +171,14 @@ Matched match_strip(const cv::Mat& a, const cv::Mat& b, const cv::Mat& a_seen, c
                 if (from < 0 || from >= a.cols || !a_seen.at<std::uint8_t>(y, from))
                     known.at<std::uint8_t>(y, x) = 0;
             }
-    const double alike = agreement(a, b, parallax, known);
+    const Agreement agrees = agreement(a, b, parallax, known);
     fill_farther(parallax, known);
     cv::medianBlur(parallax, parallax, 5);
     cv::GaussianBlur(parallax, parallax, cv::Size(kWindow, kWindow), 1.2);
-    return {parallax, std::clamp((alike - kNoTrust) / (kFullTrust - kNoTrust), 0.0, 1.0)};
+    Matched out{parallax, {}, std::clamp((agrees.whole - kNoTrust) / (kFullTrust - kNoTrust), 0.0, 1.0)};
+    agrees.about.convertTo(out.alike, CV_32F, 1 / (kAlike - kUnlike), -kUnlike / (kAlike - kUnlike));
+    out.alike = cv::min(cv::max(out.alike, 0.0), 1.0);
+    return out;
 }
 
 float bilinear(const cv::Mat& m, float x, float y) {
@@ -166,6 +191,14 @@ float bilinear(const cv::Mat& m, float x, float y) {
     return top + fy * (low - top);
 }
 
+} // namespace
+
+namespace {
+std::size_t line_cell(const Vec3& direction) {
+    const Vec2 p = octahedral_place(direction) * SeamLines::kSide;
+    const auto whole = [](double v) { return std::size_t(std::clamp(int(v), 0, SeamLines::kSide - 1)); };
+    return whole(p.y()) * SeamLines::kSide + whole(p.x());
+}
 } // namespace
 
 struct SeamZones::Impl {
@@ -182,6 +215,8 @@ struct SeamZones::Impl {
         StripMap a, b;
         std::size_t a_source, b_source; ///< into cameras
         int disparities = 16;
+        double smoothness = 1;
+        float strength = 1, agree = 0; ///< 1/m
     };
     double agree = 0, nearest = 1;
     std::vector<Node> nodes;
@@ -280,6 +315,7 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
     me.agree = key.agree_distance_m > 0 ? 1 / key.agree_distance_m : 0;
     me.nearest = 1 / settings.nearest_m;
     const Coverage coverage(key);
+    const auto lines = key.lines->keys.empty() ? std::nullopt : std::optional(lines_ever(*key.lines));
     constexpr int n = kFieldSide * kFieldSide;
     me.nodes.resize(std::size_t(n));
     std::vector<std::pair<std::int16_t, std::int16_t>> who(std::size_t(n), {-1, -1});
@@ -287,20 +323,31 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
         for (int i = begin; i < end; ++i) {
             const auto inside = coverage.inside_deg(me.direction(i));
             int best = -1, second = -1;
-            for (int c = 0; c < int(inside.size()); ++c) {
-                const double v = inside[std::size_t(c)];
-                if (v <= 0) continue;
-                if (best < 0 || v > inside[std::size_t(best)])
-                    second = best, best = c;
-                else if (second < 0 || v > inside[std::size_t(second)])
-                    second = c;
+            double away = 0;
+            if (lines) { // near where one passes at any time
+                const auto& met = lines->who[line_cell(me.direction(i))];
+                best = met[0], second = met[1];
+                if (best < 0 || inside[std::size_t(best)] <= 0 || inside[std::size_t(second)] <= 0) continue;
+                away = 2 * lines->away_deg.at(me.direction(i));
+            } else {
+                for (int c = 0; c < int(inside.size()); ++c) {
+                    const double v = inside[std::size_t(c)];
+                    if (v <= 0) continue;
+                    if (best < 0 || v > inside[std::size_t(best)])
+                        second = best, best = c;
+                    else if (second < 0 || v > inside[std::size_t(second)])
+                        second = c;
+                }
+                if (second < 0) continue;
+                away = inside[std::size_t(best)] - inside[std::size_t(second)];
             }
-            if (second < 0) continue;
-            const double away = inside[std::size_t(best)] - inside[std::size_t(second)],
-                         edge = inside[std::size_t(second)];
+            const SeamFlow* seam = find_seam(settings, key.cameras[std::size_t(best)].camera,
+                                             key.cameras[std::size_t(second)].camera);
+            const double zone = seam ? seam->zone_deg : settings.zone_deg,
+                         edge = std::min(inside[std::size_t(best)], inside[std::size_t(second)]);
             // All of the found distance within a third of the zone, none at its end, nor where a lens ends.
             // And beside a cut-out or restore not at all: there the two lenses show different things.
-            const double share = smooth(1.5 * (1 - away / settings.zone_deg)) * smooth(edge / 2) *
+            const double share = smooth(1.5 * (1 - away / zone)) * smooth(edge / 2) *
                                  smooth(coverage.clear_of_shapes_deg(me.direction(i)) / kShapeClear_deg);
             if (share <= 0) continue;
             me.nodes[std::size_t(i)].share = float(share);
@@ -333,6 +380,13 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
         Impl::Pair p;
         p.strip = strip_about(key.rig, a, b, directions, most + kMargin_rad, kStripStep_rad);
         if (p.strip.width < 32 || p.strip.height < 16) continue; // no baseline, no parallax
+        const SeamFlow* seam = find_seam(settings, key.cameras[std::size_t(pair.first)].camera,
+                                         key.cameras[std::size_t(pair.second)].camera);
+        p.smoothness = seam ? seam->smoothness : settings.smoothness;
+        p.strength = seam ? float(seam->strength) : 1;
+        p.agree = float(me.agree);
+        if (seam && seam->agree_distance_m)
+            p.agree = *seam->agree_distance_m > 0 ? float(1 / *seam->agree_distance_m) : 0;
         p.disparities = std::max(16, int(std::ceil(most / kStripStep_rad / 16)) * 16);
         p.a_source = source_of(std::size_t(pair.first));
         p.b_source = source_of(std::size_t(pair.second));
@@ -380,7 +434,7 @@ SeamZones::GlimpsePtr SeamZones::glimpse(std::span<const Picture> sources,
             cv::remap(seen[p.a_source], mine.a, p.a.place, p.a.fraction, cv::INTER_LINEAR);
             cv::remap(seen[p.b_source], mine.b, p.b.place, p.b.fraction, cv::INTER_LINEAR);
             mine.matched = match_strip(mine.a, mine.b, p.a.seen, p.b.seen, p.disparities,
-                                       p.strip.height * p.strip.step > 2 * kPi - p.strip.step);
+                                       p.strip.height * p.strip.step > 2 * kPi - p.strip.step, p.smoothness);
         }
     });
     return out;
@@ -430,36 +484,72 @@ cv::Mat steadied(const std::vector<const Seen*>& moments) {
 }
 } // namespace
 
-SphereGrid SeamZones::field(std::span<const GlimpsePtr> glimpses) const {
-    const Impl& me = *impl_;
-    SphereGrid field(kFieldSide, 1, float(me.agree));
-    std::vector<Matched> matched(me.pairs.size());
-    parallel_ranges(int(me.pairs.size()), 1, [&](int begin, int end) {
+/// What the moments together say of one pair.
+struct SeamZones::Told {
+    cv::Mat parallax, alike;
+    double trust = 0;
+};
+
+std::vector<SeamZones::Told> SeamZones::told(std::span<const GlimpsePtr> glimpses) const {
+    std::vector<Told> out(impl_->pairs.size());
+    parallel_ranges(int(out.size()), 1, [&](int begin, int end) {
         for (int i = begin; i < end; ++i) {
+            Told& mine = out[std::size_t(i)];
             std::vector<const Glimpse::Seen*> moments;
-            double trust = 0;
             for (const GlimpsePtr& g : glimpses) {
-                moments.push_back(&g->pairs[std::size_t(i)]);
-                trust += moments.back()->matched.trust / double(glimpses.size());
+                const Glimpse::Seen& seen = g->pairs[std::size_t(i)];
+                moments.push_back(&seen);
+                mine.trust += seen.matched.trust / double(glimpses.size());
+                if (mine.alike.empty())
+                    mine.alike = seen.matched.alike.clone();
+                else
+                    mine.alike += seen.matched.alike;
             }
-            matched[std::size_t(i)] = {steadied(moments), trust};
+            mine.alike *= 1.0 / double(glimpses.size());
+            mine.parallax = steadied(moments);
         }
     });
+    return out;
+}
+
+SphereGrid SeamZones::confidence(std::span<const GlimpsePtr> glimpses) const {
+    const Impl& me = *impl_;
+    SphereGrid out(kFieldSide, 1, -1);
+    const std::vector<Told> pairs = told(glimpses);
+    for (int i = 0; i < int(me.nodes.size()); ++i)
+        if (const Impl::Node& node = me.nodes[std::size_t(i)]; node.strip >= 0) {
+            const Told& pair = pairs[std::size_t(node.strip)];
+            *out.cell(i % kFieldSide, i / kFieldSide) =
+                float(pair.trust) * bilinear(pair.alike, node.x[0], node.y[0]);
+        }
+    out.close_edges();
+    return out;
+}
+
+SphereGrid SeamZones::field(std::span<const GlimpsePtr> glimpses, double strength) const {
+    const Impl& me = *impl_;
+    SphereGrid field(kFieldSide, 1, float(me.agree));
+    const std::vector<Told> pairs = told(glimpses);
     const auto agree = float(me.agree), most = float(1.5 * me.nearest);
     parallel_ranges(int(me.nodes.size()), 2048, [&](int begin, int end) {
         for (int i = begin; i < end; ++i) {
             const Impl::Node& node = me.nodes[std::size_t(i)];
-            if (node.strip < 0 || matched[std::size_t(node.strip)].trust <= 0) continue;
-            const auto& [parallax, trust] = matched[std::size_t(node.strip)];
-            const Strip& strip = me.pairs[std::size_t(node.strip)].strip;
+            if (node.strip < 0) continue;
+            const Impl::Pair& pair = me.pairs[std::size_t(node.strip)];
+            const Told& says = pairs[std::size_t(node.strip)];
+            float& to = *field.cell(i % kFieldSide, i / kFieldSide);
+            to = agree + node.share * (pair.agree - agree);
+            const float share = float(strength * says.trust) * pair.strength * node.share;
+            if (share <= 0) continue;
+            const Strip& strip = pair.strip;
             const auto step = float(strip.step), first = float(strip.first_alpha),
                        base = float(strip.baseline_m());
             const auto b2 = float(strip.b_m.squaredNorm());
-            float rho = agree;
+            float rho = agree, x = 0, y = 0;
             for (int round = 0; round < kRounds; ++round) {
-                const float x = node.x[0] + (node.x[1] + node.x[2] * rho) * rho,
-                            y = node.y[0] + (node.y[1] + node.y[2] * rho) * rho;
-                const float shift = step * bilinear(parallax, x, y);
+                x = node.x[0] + (node.x[1] + node.x[2] * rho) * rho;
+                y = node.y[0] + (node.y[1] + node.y[2] * rho) * rho;
+                const float shift = step * bilinear(says.parallax, x, y);
                 float next = 0;
                 if (shift > kLeastShift) {
                     // As far from b as the triangle of a, b and the thing says, and so from the centre.
@@ -471,7 +561,7 @@ SphereGrid SeamZones::field(std::span<const GlimpsePtr> glimpses) const {
                 }
                 rho = next;
             }
-            *field.cell(i % kFieldSide, i / kFieldSide) = agree + float(trust) * node.share * (rho - agree);
+            to += share * bilinear(says.alike, x, y) * (rho - pair.agree);
         }
     });
     smooth_borders(field, me.borders);

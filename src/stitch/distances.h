@@ -27,8 +27,10 @@ class SeamZones {
     /// Distances of the first of these moments, 1/m by direction in rig axes; the others are the moments just
     /// before it, latest first, at most kMoments in all. Where nothing moved over them, what they say is
     /// brought together, so that distances stand still where the picture does. Where nothing is near a seam,
-    /// and where nothing can be told, it is the agree distance.
-    SphereGrid field(std::span<const GlimpsePtr> glimpses) const;
+    /// and where nothing can be told, it is the agree distance: the seam's own near it if it has one.
+    SphereGrid field(std::span<const GlimpsePtr> glimpses, double strength = 1) const;
+    /// How far what was found is trusted in that field, 0 to 1, by direction; below 0 where no seam is near.
+    SphereGrid confidence(std::span<const GlimpsePtr> glimpses) const;
     static constexpr std::size_t kMoments = 5;
 
     /// Indices of the shot's cameras, and how often their pictures are to be halved.
@@ -36,6 +38,8 @@ class SeamZones {
 
   private:
     struct Impl;
+    struct Told;
+    std::vector<Told> told(std::span<const GlimpsePtr> glimpses) const;
     std::unique_ptr<Impl> impl_;
 };
 

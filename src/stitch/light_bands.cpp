@@ -2,7 +2,7 @@
 
 #include "base/angle.h"
 #include "base/parallel.h"
-#include "picture/convert_simd.h"
+#include "stitch/sphere_look.h"
 #include "stitch/supply.h"
 
 namespace porb {
@@ -81,82 +81,43 @@ void fill_unknown(SphereGrid& grid) {
     grid.close_edges();
 }
 
-/// A cell's place in one camera's picture, and how it moves with inverse distance.
-struct Place {
-    float u = -1, v = -1, u1 = 0, u2 = 0, v1 = 0, v2 = 0, high = 0;
-    float seen = 0; ///< 0 to 1: fades within a cell of the rim
-};
-
 } // namespace
 
 struct LightBands::Impl {
-    std::vector<BlendPlan::PlanCamera> cameras;
-    std::vector<std::vector<Place>> places;        ///< by camera and cell
+    explicit Impl(const PlanKey& key, const std::vector<PlanLens>& lenses)
+        : look(lenses, kSide, agree_inverse_m(key), key.flow) {}
+    SphereLook look;
     std::vector<std::vector<SphereGrid>> supplies; ///< by camera and band, each normalised over the cameras
     int bands = 1;
-    float agree = 0;
 };
 
 LightBands::~LightBands() = default;
 LightBands::LightBands(LightBands&&) noexcept = default;
 const std::vector<BlendPlan::PlanCamera>& LightBands::cameras() const {
-    return impl_->cameras;
+    return impl_->look.cameras();
 }
 
-LightBands::LightBands(const PlanKey& shot_key, double widest_deg) : impl_(std::make_unique<Impl>()) {
-    Impl& me = *impl_;
+LightBands::LightBands(const PlanKey& shot_key, double widest_deg) {
     PlanKey key = shot_key; // its view and how the shot is turned are of no account
     key.orientation = {};
     key.row_turn = Vec3(0, 0, 0);
     const std::vector<PlanLens> lenses = plan_lenses(key);
+    impl_ = std::make_unique<Impl>(key, lenses);
+    Impl& me = *impl_;
     const Supply supply(key, lenses);
-    me.agree = float(agree_inverse_m(key));
     me.bands = std::clamp(int(std::lround(std::log2(widest_deg / kCell_deg))), 1, kMostBands);
-    for (const PlanLens& lens : lenses) {
-        int level = 0;
-        while (lens.map.lens().focal_px / (1 << (level + 1)) * radians(kCell_deg) >= 1) ++level;
-        me.cameras.push_back({lens.index, level});
-    }
-    me.places.assign(lenses.size(), std::vector<Place>(std::size_t(kSide) * kSide));
     std::vector<SphereGrid> finest(lenses.size(), SphereGrid(kSide, 1));
-    const double nearest = 1.5 / key.flow.nearest_m;
     parallel_ranges(kSide, 4, [&](int begin, int end) {
         std::vector<Landing> at(lenses.size());
         std::vector<float> weights(lenses.size());
         for (int y = begin; y < end; ++y)
             for (int x = 0; x < kSide; ++x) {
-                const Vec3 d = finest[0].direction(x, y);
+                const Vec3 d = octahedral_direction({(x + 0.5) / kSide, (y + 0.5) / kSide});
                 for (std::size_t l = 0; l < lenses.size(); ++l)
-                    at[l] = land(lenses[l], lenses[l].ray(d, me.agree));
+                    at[l] = land(lenses[l], lenses[l].ray(d, agree_inverse_m(key)));
+                supply.stand(d, at);
                 supply.weights(d, at, weights);
-                for (std::size_t l = 0; l < lenses.size(); ++l) {
-                    *finest[l].cell(x, y) = weights[l];
-                    const LensMap& map = lenses[l].map;
-                    const double scale = 1.0 / (1 << me.cameras[l].level);
-                    // All that the circle shows helps, past reach and cut-outs too; for those the supply is
-                    // 0.
-                    const double clear = map.clearance(at[l].px) * lenses[l].rad_per_px / radians(kCell_deg);
-                    Place& p = me.places[l][std::size_t(y) * kSide + std::size_t(x)];
-                    const Vec3 ray = lenses[l].ray(d, me.agree);
-                    if (clear <= 0 || ray.z() < lenses[l].cos_far * ray.norm()) continue;
-                    p.seen = float(std::min(1.0, clear));
-                    p.u = float(at[l].px.x() * scale), p.v = float(at[l].px.y() * scale);
-                    if (!key.flow.on) continue;
-                    double high = nearest - double(me.agree);
-                    Landing near = land(lenses[l], lenses[l].ray(d, me.agree + high));
-                    for (int i = 0; i < 6 && map.clearance(near.px) < 2; ++i) {
-                        high *= 0.5;
-                        near = land(lenses[l], lenses[l].ray(d, me.agree + high));
-                    }
-                    if (map.clearance(near.px) < 2 || high <= 0) continue;
-                    const Landing mid = land(lenses[l], lenses[l].ray(d, me.agree + high / 2));
-                    const Vec2 a = (near.px - at[l].px) * (scale / high),
-                               b = (mid.px - at[l].px) * (2 * scale / high);
-                    const Vec2 second = (a - b) * 2 / high, slope = a - second * high;
-                    p.u1 = float(slope.x()), p.u2 = float(second.x());
-                    p.v1 = float(slope.y()), p.v2 = float(second.y());
-                    p.high = float(high);
-                }
+                for (std::size_t l = 0; l < lenses.size(); ++l) *finest[l].cell(x, y) = weights[l];
             }
     });
     me.supplies.resize(lenses.size());
@@ -178,63 +139,16 @@ LightBands::LightBands(const PlanKey& shot_key, double widest_deg) : impl_(std::
         }
 }
 
-namespace {
-
-/// One camera's coarse picture: R, G, B, each times how well it is known, and that.
-SphereGrid coarse_picture(const Picture& source, const CameraTone& tone, const std::vector<Place>& places,
-                          const SphereGrid& distances, float agree) {
-    std::vector<float> pixels(std::size_t(source.width()) * std::size_t(source.height()) * 4);
-    for (int y = 0; y < source.height(); ++y)
-        simd::floats_from_halves(source.row(y),
-                                 pixels.data() + std::size_t(y) * std::size_t(source.width()) * 4,
-                                 std::size_t(source.width()) * 4);
-    SphereGrid out(kSide, 4);
-    for (int y = 0; y < kSide; ++y)
-        for (int x = 0; x < kSide; ++x) {
-            const Place& p = places[std::size_t(y) * kSide + std::size_t(x)];
-            if (p.seen <= 0) continue;
-            float u = p.u, v = p.v;
-            if (!distances.empty()) {
-                const auto rho = std::clamp(float(distances.at(out.direction(x, y))) - agree, -agree, p.high);
-                u += (p.u1 + p.u2 * rho) * rho, v += (p.v1 + p.v2 * rho) * rho;
-            }
-            const float cu = std::clamp(u - 0.5f, 0.0f, float(source.width() - 1) - 1e-3f),
-                        cv = std::clamp(v - 0.5f, 0.0f, float(source.height() - 1) - 1e-3f);
-            const int iu = int(cu), iv = int(cv);
-            const float fu = cu - float(iu), fv = cv - float(iv);
-            const float* a = &pixels[(std::size_t(iv) * std::size_t(source.width()) + std::size_t(iu)) * 4];
-            const float* b = a + std::size_t(source.width()) * 4;
-            float rim = 1;
-            if (!tone.plain) {
-                const float du = u - tone.centre_u, dv = v - tone.centre_v;
-                const float q = std::min((du * du + dv * dv) * tone.per_radius2, kFarthestQ);
-                rim = 1 + q * (tone.rim[0] + q * (tone.rim[1] + q * tone.rim[2]));
-            }
-            float* to = out.cell(x, y);
-            for (int c = 0; c < 3; ++c) {
-                float e =
-                    (1 - fv) * ((1 - fu) * a[c] + fu * a[c + 4]) + fv * ((1 - fu) * b[c] + fu * b[c + 4]);
-                if (!tone.plain) e = (e + kCurveFoot) * tone.scale[c] * rim - kCurveFoot;
-                to[c] = p.seen * e;
-            }
-            to[3] = p.seen;
-        }
-    out.close_edges();
-    return out;
-}
-
-} // namespace
-
 std::vector<SphereGrid> LightBands::find(std::span<const Picture> sources, std::span<const CameraTone> tones,
                                          const SphereGrid& distances) const {
     const Impl& me = *impl_;
     const std::size_t count = sources.size();
+    std::vector<SphereGrid> seen = me.look.look(sources, tones, distances);
     std::vector<std::vector<SphereGrid>> bands(count); ///< of each camera: its picture, ever coarser
     parallel_ranges(int(count), 1, [&](int begin, int end) {
         for (int l = begin; l < end; ++l) {
             auto& mine = bands[std::size_t(l)];
-            mine.push_back(coarse_picture(sources[std::size_t(l)], tones[std::size_t(l)],
-                                          me.places[std::size_t(l)], distances, me.agree));
+            mine.push_back(std::move(seen[std::size_t(l)]));
             fill_unknown(mine[0]);
             for (int b = 0; b < me.bands; ++b) mine.push_back(reduced(mine.back()));
         }

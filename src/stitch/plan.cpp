@@ -45,6 +45,9 @@ class RowPlanner {
         : map_(key.view.target), region_(whole_region(key.view)), lenses_(lenses), supply_(key, lenses),
           exact_(map_.pixel_angle() > kCoarsePixel), agree_(agree_inverse_m(key)), flow_(key.flow),
           to_rig_(rotation_of(key.orientation).transpose()), margin_(degrees(map_.pixel_angle()) * kSegment) {
+        widest_zone_deg_ = flow_.zone_deg;
+        for (const SeamFlow& seam : flow_.seams) widest_zone_deg_ = std::max(widest_zone_deg_, seam.zone_deg);
+        if (flow_.on && supply_.follows_lines()) ever_ = lines_ever(*key.lines);
     }
 
     void plan_row(int y, Piece& piece) const {
@@ -60,7 +63,7 @@ class RowPlanner {
         // extrapolation).
         const Node nodes[3] = {node(x0 + 0.5, cy), node(x0 + 8.0, cy), node(x0 + 15.5, cy)};
         const bool whole = nodes[0].any && nodes[1].any && nodes[2].any;
-        const bool special = near_shelter(nodes) || near_shape(nodes);
+        const bool special = near_change(nodes) || near_shape(nodes);
 
         // Clear of every edge and transition at all three nodes: one lens supplies the segment alone.
         if (whole && !exact_ && !special) {
@@ -116,11 +119,11 @@ class RowPlanner {
         return out;
     }
 
-    /// Whether a shelter has a say in a segment.
-    bool sheltered(int x0, int y) const {
+    /// Whether a shelter or a moving line has a say in a segment.
+    bool changing(int x0, int y) const {
         const double cy = y + 0.5;
         for (const double x : {x0 + 0.5, x0 + 8.0, x0 + 15.5})
-            if (const auto d = map_.direction({x + region_.x, cy + region_.y}); d && near_shelter(*d))
+            if (const auto d = map_.direction({x + region_.x, cy + region_.y}); d && near_change(*d))
                 return true;
         return false;
     }
@@ -142,15 +145,16 @@ class RowPlanner {
         for (std::size_t l = 0; l < lenses_.size(); ++l)
             n.at[l] = n.any && (which >> l & 1) ? land(lenses_[l], lenses_[l].ray(*d, agree_))
                                                 : Landing{{0, 0}, -1e9};
+        if (n.any) supply_.stand(to_rig_ * *d, n.at);
         return n;
     }
 
-    bool near_shelter(const Vec3& direction) const {
-        return supply_.near_shelter(to_rig_ * direction, margin_);
+    bool near_change(const Vec3& direction) const {
+        return supply_.near_change(to_rig_ * direction, margin_);
     }
-    bool near_shelter(const Node (&nodes)[3]) const {
+    bool near_change(const Node (&nodes)[3]) const {
         return std::any_of(nodes, nodes + 3,
-                           [&](const Node& n) { return n.any && near_shelter(n.direction); });
+                           [&](const Node& n) { return n.any && near_change(n.direction); });
     }
 
     /// Whether a shape of any lens may change something within a segment.
@@ -168,10 +172,11 @@ class RowPlanner {
         for (const auto& n : nodes) {
             if (!n.any) return ~std::uint64_t(0);
             double best = -1e9;
-            for (const auto& at : n.at) best = std::max(best, at.inside_deg);
+            for (const auto& at : n.at) best = std::max(best, at.standing_deg);
             for (std::size_t l = 0; l < lenses_.size(); ++l)
                 if (n.at[l].inside_deg > -2 * margin_ &&
-                    n.at[l].inside_deg > best - lenses_[l].feather_deg - 4 * margin_)
+                    (supply_.follows_lines() ||
+                     n.at[l].standing_deg > best - lenses_[l].feather_deg - 4 * margin_))
                     which |= std::uint64_t(1) << l;
         }
         return which;
@@ -181,10 +186,10 @@ class RowPlanner {
     /// inside.
     bool alone(const Node (&nodes)[3], std::size_t l) const {
         for (const auto& n : nodes) {
-            const double mine = n.at[l].inside_deg;
-            if (mine < lenses_[l].feather_deg / 2 + margin_) return false;
+            const double mine = n.at[l].standing_deg;
+            if (n.at[l].inside_deg < lenses_[l].feather_deg / 2 + margin_) return false;
             for (std::size_t o = 0; o < lenses_.size(); ++o)
-                if (o != l && n.at[o].inside_deg > mine - lenses_[o].feather_deg - 2 * margin_ &&
+                if (o != l && n.at[o].standing_deg > mine - lenses_[o].feather_deg - 2 * margin_ &&
                     n.at[o].inside_deg > -2 * margin_)
                     return false;
         }
@@ -230,6 +235,10 @@ class RowPlanner {
     /// Whether distances found have a say in a segment: the two best placed lenses are nearly as well placed.
     bool in_flow_zone(const Node (&nodes)[3]) const {
         if (!flow_.on) return false;
+        if (ever_) // wherever a line passes at any time, as the distances have it
+            return std::any_of(nodes, nodes + 3, [&](const Node& n) {
+                return ever_->away_deg.at(to_rig_ * n.direction) * 2 < widest_zone_deg_ + margin_;
+            });
         for (const auto& n : nodes) {
             double best = -1e9, second = -1e9;
             for (const auto& at : n.at)
@@ -237,7 +246,7 @@ class RowPlanner {
                     second = best, best = at.inside_deg;
                 else
                     second = std::max(second, at.inside_deg);
-            if (second > -margin_ && best - second < flow_.zone_deg + margin_) return true;
+            if (second > -margin_ && best - second < widest_zone_deg_ + margin_) return true;
         }
         return false;
     }
@@ -294,10 +303,13 @@ class RowPlanner {
     bool exact_;
     double agree_; ///< 1/m
     FlowSettings flow_;
+    double widest_zone_deg_ = 0;
+    std::optional<LinesEver> ever_;
     Mat3 to_rig_;
     double margin_; ///< degrees of a segment's length: by as much may angles inside differ over it
 };
 
+constexpr int kEveryWidth = 4096; ///< what of a rim is kept clear depends on the view
 constexpr int kRowsOfPiece = 32;
 constexpr double kHardFeather_deg = 0.3;   ///< hides the steps of pixels, no more
 constexpr double kDetailFeather_deg = 1.5; ///< the finest band's; wider ones are in the light fields
@@ -310,9 +322,10 @@ std::size_t BlendPlan::bytes() const {
            looks.size() * sizeof(Look);
 }
 
-double blend_weight(double inside_deg, double best_inside_deg, double feather_deg) {
+double blend_weight(double inside_deg, double standing_deg, double best_standing_deg, double feather_deg) {
     if (inside_deg <= 0) return 0;
-    return smooth(1 - (best_inside_deg - inside_deg) / feather_deg) * smooth(2 * inside_deg / feather_deg);
+    return smooth(1 - (best_standing_deg - standing_deg) / feather_deg) *
+           smooth(2 * inside_deg / feather_deg);
 }
 
 PlanKey plan_key(const Shot& shot, const View& view, Seconds time) {
@@ -322,7 +335,11 @@ PlanKey plan_key(const Shot& shot, const View& view, Seconds time) {
     key.orientation = shot.orientation;
     key.agree_distance_m = shot.agree_distance_m;
     key.view = view;
-    if (shot.flow.on) key.flow = shot.flow, key.flow.strength = 1;
+    if (shot.flow.on) key.flow = shot.flow, key.flow.strength = 1, key.flow.keys.clear();
+    if (shot.seam_lines->on && !shot.seam_lines->keys.empty()) {
+        key.lines = shot.seam_lines;
+        key.line_state = line_state_at(*shot.seam_lines, time);
+    }
     key.multiband = shot.blend.kind == Blending::multiband;
     for (const Shelter& s : shot.shelters)
         if (const double presence = presence_at(s, time); presence > 0)
@@ -439,7 +456,23 @@ BlendPlan make_plan(const PlanKey& key) {
     return plan;
 }
 
-BlendPlan with_shelters(const BlendPlan& base, const PlanKey& key) {
+PlanKey for_every_view(PlanKey key) {
+    const Eye eye = key.view.eye;
+    key.view = {};
+    key.view.target = equirect_target(kEveryWidth);
+    key.view.eye = eye;
+    key.orientation = {};
+    key.row_turn = Vec3(0, 0, 0);
+    return key;
+}
+
+PlanKey at_rest(PlanKey key) {
+    key.shelters.clear();
+    key.line_state.towards_next = 0;
+    return key;
+}
+
+BlendPlan with_changes(const BlendPlan& base, const PlanKey& key) {
     const std::vector<PlanLens> lenses = plan_lenses(key);
     const RowPlanner planner(key, lenses);
     BlendPlan plan = base;
@@ -449,7 +482,7 @@ BlendPlan with_shelters(const BlendPlan& base, const PlanKey& key) {
         [&](Piece& piece, int begin, int end) {
             for (int y = begin; y < end; ++y)
                 for (int s = 0; s < plan.segments_per_row; ++s) {
-                    if (!planner.sheltered(s * kSegment, y)) continue;
+                    if (!planner.changing(s * kSegment, y)) continue;
                     planner.plan_segment(s * kSegment, y, piece);
                     where[std::size_t(begin / kRowsOfPiece)].push_back(
                         std::size_t(y) * std::size_t(plan.segments_per_row) + std::size_t(s));
@@ -488,10 +521,21 @@ double Coverage::clear_of_shapes_deg(const Vec3& world_direction) const {
 std::vector<float> Coverage::supply(const Vec3& world_direction) const {
     std::vector<Landing> at;
     for (const auto& lens : impl_->lenses) at.push_back(land(lens, lens.ray(world_direction, impl_->agree)));
+    impl_->supply.stand(impl_->to_rig * world_direction, at);
     std::vector<float> by_lens(at.size()), out(impl_->cameras, 0.0f);
     impl_->supply.weights(impl_->to_rig * world_direction, at, by_lens);
     for (std::size_t l = 0; l < at.size(); ++l) out[impl_->lenses[l].index] = by_lens[l];
     return out;
+}
+
+std::vector<double> Coverage::standing_deg(const Vec3& world_direction) const {
+    std::vector<Landing> at;
+    for (const auto& lens : impl_->lenses) at.push_back(land(lens, lens.ray(world_direction, impl_->agree)));
+    impl_->supply.stand(impl_->to_rig * world_direction, at);
+    std::vector<double> standing(impl_->cameras, -1e9);
+    for (std::size_t l = 0; l < at.size(); ++l)
+        if (at[l].inside_deg > 0) standing[impl_->lenses[l].index] = at[l].standing_deg;
+    return standing;
 }
 
 std::vector<double> Coverage::inside_deg(const Vec3& world_direction) const {

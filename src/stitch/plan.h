@@ -61,10 +61,14 @@ struct BlendPlan {
     std::size_t bytes() const;
 };
 
-/// Weight before normalisation of a lens at a direction, from how far inside its reach (in degrees) this and
-/// the best placed lens are. Neighbours meet on the line where both are equally far inside, within
+/// Weight before normalisation of a lens at a direction, from how far inside its reach (in degrees) it is,
+/// and how this and the best placed lens stand. Neighbours meet on the line where both stand alike, within
 /// `feather_deg` of it; at the reach itself the weight fades to nothing.
-double blend_weight(double inside_deg, double best_inside_deg, double feather_deg);
+double blend_weight(double inside_deg, double standing_deg, double best_standing_deg, double feather_deg);
+/// The same without found lines, where how far inside it is says how it stands.
+inline double blend_weight(double inside_deg, double best_inside_deg, double feather_deg) {
+    return blend_weight(inside_deg, inside_deg, best_inside_deg, feather_deg);
+}
 
 /// A shelter at a moment, and what chooses its camera where none is named.
 struct PlanShelter {
@@ -86,6 +90,8 @@ struct PlanKey {
     double agree_distance_m = 0;
     FlowSettings flow; ///< its strength is of no account
     bool multiband = false;
+    Shared<SeamLines> lines; ///< without keys: where two lenses are equally far inside their reach
+    LineState line_state;
     std::vector<PlanShelter> shelters; ///< that count at the moment
     View view;
     bool operator==(const PlanKey&) const = default;
@@ -93,8 +99,14 @@ struct PlanKey {
 PlanKey plan_key(const Shot& shot, const View& view, Seconds time = Seconds(0));
 
 BlendPlan make_plan(const PlanKey& key);
-/// The same plan, from `base` made without the key's shelters: only what lies in one is planned anew.
-BlendPlan with_shelters(const BlendPlan& base, const PlanKey& key);
+/// The key without what comes, goes and moves: shelters, and lines on their way to another place.
+PlanKey at_rest(PlanKey key);
+/// The plan of `key`, from that of at_rest(key): only what lies in a shelter or beside a moving line is
+/// planned anew.
+BlendPlan with_changes(const BlendPlan& base, const PlanKey& key);
+
+/// The key without what matters to one view only, for what is worked out on the sphere.
+PlanKey for_every_view(PlanKey key);
 
 /// Which camera a shelter's picture comes from, and the share of it that this camera sees over all its keys;
 /// no camera when none can supply it.
@@ -116,6 +128,9 @@ class Coverage {
     /// How far inside its reach each of the shot's cameras sees a world direction, in degrees; below 0: not
     /// at all.
     std::vector<double> inside_deg(const Vec3& world_direction) const;
+    /// By the shot's cameras: how they stand in what decides who supplies a direction, degrees; the lead of
+    /// the first over the second is twice the way to the line between them.
+    std::vector<double> standing_deg(const Vec3& world_direction) const;
     int lenses_at(const Vec3& world_direction) const;
     /// How far away the nearest change by a camera's cut-out or restore is.
     double clear_of_shapes_deg(const Vec3& world_direction) const;

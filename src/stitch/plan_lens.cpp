@@ -42,13 +42,14 @@ Landing land_at_rest(const PlanLens& lens, const Vec3& ray) {
 
 Landing land(const PlanLens& lens, const Vec3& ray) {
     Landing at = land_at_rest(lens, ray);
-    if (lens.row_turn.squaredNorm() == 0) return at;
     // A row is read before or after the frame's own moment, when the rig was turned otherwise; which row it
     // is follows from where the ray lands, so that twice round is plenty.
-    for (int round = 0; round < 2; ++round) {
+    const int rounds = lens.row_turn.squaredNorm() == 0 ? 0 : 2;
+    for (int round = 0; round < rounds; ++round) {
         const double share = at.px.y() / lens.map.lens().height - 0.5;
         at = land_at_rest(lens, rotation_from_vector(-share * lens.row_turn) * ray);
     }
+    at.standing_deg = at.inside_deg;
     return at;
 }
 

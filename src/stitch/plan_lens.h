@@ -28,9 +28,10 @@ struct PlanLens {
 /// Angle (degrees) by which a ray lies inside both reach and circle, and where it lands.
 struct Landing {
     Vec2 px;
-    double inside_deg;    ///< kCutAway_deg where a cut-out leaves nothing
-    float available = 1;  ///< of what it would supply, by its shapes
-    float edge_deg = 1e3; ///< how far the nearest change by a shape is
+    double inside_deg;          ///< kCutAway_deg where a cut-out leaves nothing
+    float available = 1;        ///< of what it would supply, by its shapes
+    float edge_deg = 1e3;       ///< how far the nearest change by a shape is
+    double standing_deg = -1e9; ///< of two cameras the one ahead supplies; by found lines where there are any
 };
 inline constexpr double kCutAway_deg = -1e3;
 /// Where a ray in a lens's axes lands, rows read at other moments than the frame's own allowed for.

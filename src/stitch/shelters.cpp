@@ -44,20 +44,28 @@ double Haven::inside_deg(const Vec3& rig_direction) const {
     return k > 1e-6 ? std::min(theta * (1 / k - 1), std::min(half_width_deg, half_height_deg)) : theta;
 }
 
-double Haven::share(const Vec3& rig_direction, double lens_inside_deg, double best_inside_deg,
+double Haven::share(const Vec3& rig_direction, const Landing& at, double best_standing_deg,
                     double lens_feather_deg) const {
-    if (presence <= 0 || lens_inside_deg <= 0) return 0;
+    if (presence <= 0 || at.inside_deg <= 0) return 0;
     const double within = smooth(inside_deg(rig_direction) / feather_deg + 0.5);
     if (within <= 0) return 0;
-    const double ahead = lens_inside_deg - best_inside_deg +
+    const double ahead = at.standing_deg - best_standing_deg +
                          presence * (most_behind + lens_feather_deg); // 0: where it comes to
-    return within * smooth(ahead / lens_feather_deg) * smooth(2 * lens_inside_deg / lens_feather_deg);
+    return within * smooth(ahead / lens_feather_deg) * smooth(2 * at.inside_deg / lens_feather_deg);
+}
+
+std::optional<LineField> line_field(const PlanKey& key, const std::vector<PlanLens>& lenses) {
+    if (key.lines->keys.empty()) return std::nullopt;
+    std::vector<std::size_t> cameras;
+    for (const PlanLens& lens : lenses) cameras.push_back(lens.index);
+    return LineField(*key.lines, key.line_state, cameras);
 }
 
 std::vector<Haven> havens(const PlanKey& key, const std::vector<PlanLens>& lenses) {
     std::vector<Haven> out;
     const Mat3 to_world = rotation_of(key.orientation);
     const double agree = agree_inverse_m(key);
+    const auto lines = key.shelters.empty() ? std::nullopt : line_field(key, lenses);
     for (const PlanShelter& s : key.shelters) {
         Haven h;
         h.lens = lenses.size();
@@ -84,10 +92,15 @@ std::vector<Haven> havens(const PlanKey& key, const std::vector<PlanLens>& lense
         h.feather_deg = std::max(s.feather_deg, 0.05);
         h.presence = s.presence;
         for (const Vec3& d : places_in(s.oval)) {
-            const double mine = inside_of(lenses[h.lens], to_world, d, agree);
-            double ahead = mine;
-            for (const PlanLens& lens : lenses) ahead = std::max(ahead, inside_of(lens, to_world, d, agree));
-            if (mine > 0) h.most_behind = std::max(h.most_behind, ahead - mine);
+            if (inside_of(lenses[h.lens], to_world, d, agree) <= 0) continue;
+            std::vector<float> standing(lenses.size());
+            if (lines)
+                lines->standings_deg(d, standing);
+            else
+                for (std::size_t l = 0; l < lenses.size(); ++l)
+                    standing[l] = float(inside_of(lenses[l], to_world, d, agree));
+            const float ahead = *std::max_element(standing.begin(), standing.end());
+            h.most_behind = std::max(h.most_behind, double(ahead - standing[h.lens]));
         }
         out.push_back(h);
     }

@@ -1,6 +1,7 @@
 #pragma once
 
 // Shelters as plans see them; for the files of planning alone.
+#include "stitch/line_field.h"
 #include "stitch/plan_lens.h"
 
 namespace porb {
@@ -17,9 +18,12 @@ struct Haven {
     double inside_deg(const Vec3& rig_direction) const;
     /// The share that comes from the shelter's lens whatever the others say. While presence grows, the line
     /// moves over the oval from the side where that lens supplies already; nothing fades in from nowhere.
-    double share(const Vec3& rig_direction, double lens_inside_deg, double best_inside_deg,
+    double share(const Vec3& rig_direction, const Landing& at, double best_standing_deg,
                  double lens_feather_deg) const;
 };
+
+/// The key's found lines at its moment, by lens; nothing where it has none.
+std::optional<LineField> line_field(const PlanKey& key, const std::vector<PlanLens>& lenses);
 
 /// The key's shelters that count at its moment, each with a lens: the one named, or the one that sees all of
 /// its keys best. Shelters of cameras without pictures are left out.

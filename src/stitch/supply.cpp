@@ -1,23 +1,54 @@
 #include "stitch/supply.h"
 
+#include "base/smooth.h"
+
 #include <array>
 
 namespace porb {
 
 namespace {
 constexpr int kMostFading = 4; ///< lenses that shapes fade at one place; more are taken as whole
+constexpr double kMovingAround_deg =
+    4; ///< beyond the feather, of cells that change hands: standings are softened
+} // namespace
+
+Supply::Supply(const PlanKey& key, const std::vector<PlanLens>& lenses)
+    : lenses_(lenses), lines_(line_field(key, lenses)), havens_(havens(key, lenses)) {
+    for (const PlanLens& lens : lenses_)
+        widest_feather_deg_ = std::max(widest_feather_deg_, lens.feather_deg);
+}
+
+void Supply::stand(const Vec3& rig_direction, std::span<Landing> at) const {
+    if (!lines_) return;
+    std::array<float, kMostCameras> standings{};
+    lines_->standings_deg(rig_direction, std::span(standings).first(at.size()));
+    for (std::size_t l = 0; l < at.size(); ++l) at[l].standing_deg = double(standings[l]);
 }
 
 /// Weights as if the lenses of `without` (a bit each) were not there.
 void Supply::blended(std::span<const Landing> at, std::uint64_t without, std::span<double> out) const {
-    const auto there = [without](std::size_t l) { return !(without >> l & 1); };
-    double best = -1e9, sum = 0, cover = 0;
-    for (std::size_t l = 0; l < at.size(); ++l)
-        if (there(l)) best = std::max(best, at[l].inside_deg);
+    const auto there = [&](std::size_t l) { return !(without >> l & 1) && at[l].inside_deg > 0; };
+    double best = -1e9, best_inside = -1e9, sum = 0, cover = 0;
+    std::size_t deepest = at.size();
     for (std::size_t l = 0; l < at.size(); ++l) {
-        out[l] = there(l) ? blend_weight(at[l].inside_deg, best, lenses_[l].feather_deg) : 0;
+        if (!there(l)) continue;
+        best = std::max(best, at[l].standing_deg);
+        if (at[l].inside_deg > best_inside) best_inside = at[l].inside_deg, deepest = l;
+    }
+    for (std::size_t l = 0; l < at.size(); ++l) {
+        out[l] =
+            there(l) ? blend_weight(at[l].inside_deg, at[l].standing_deg, best, lenses_[l].feather_deg) : 0;
         sum += out[l];
         cover = std::max(cover, out[l]);
+    }
+    if (lines_ && deepest < at.size()) {
+        // A line may run where its camera fades at the reach already: what lacks comes from the one deepest
+        // inside.
+        const double whole = smooth(2 * best_inside / lenses_[deepest].feather_deg);
+        const double lacks = std::max(0.0, whole - cover);
+        for (double& w : out) w = sum > 0 ? w / sum * std::min(whole, cover) : 0;
+        out[deepest] += lacks;
+        return;
     }
     for (double& w : out) w = sum > 0 ? w / sum * std::min(1.0, cover) : 0;
 }
@@ -45,21 +76,22 @@ void Supply::weights(const Vec3& rig_direction, std::span<const Landing> at, std
     double best = -1e9;
     for (std::size_t l = 0; l < at.size(); ++l) {
         out[l] = float(all[l]);
-        best = std::max(best, at[l].inside_deg);
+        best = std::max(best, at[l].standing_deg);
     }
     for (const Haven& h : havens_) {
-        const auto share = at[h.lens].available * float(h.share(rig_direction, at[h.lens].inside_deg, best,
-                                                                lenses_[h.lens].feather_deg));
+        const auto share = at[h.lens].available *
+                           float(h.share(rig_direction, at[h.lens], best, lenses_[h.lens].feather_deg));
         if (share <= 0) continue;
         for (float& w : out) w *= 1 - share;
         out[h.lens] += share;
     }
 }
 
-bool Supply::near_shelter(const Vec3& rig_direction, double within_deg) const {
-    return std::any_of(havens_.begin(), havens_.end(), [&](const Haven& h) {
-        return h.inside_deg(rig_direction) > -h.feather_deg - within_deg;
-    });
+bool Supply::near_change(const Vec3& rig_direction, double within_deg) const {
+    return (lines_ && lines_->moves(rig_direction, widest_feather_deg_ + kMovingAround_deg + within_deg)) ||
+           std::any_of(havens_.begin(), havens_.end(), [&](const Haven& h) {
+               return h.inside_deg(rig_direction) > -h.feather_deg - within_deg;
+           });
 }
 
 } // namespace porb

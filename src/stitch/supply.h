@@ -1,6 +1,7 @@
 #pragma once
 
 // Who supplies a direction, and with what weight; for the files of planning alone.
+#include "stitch/line_field.h"
 #include "stitch/shelters.h"
 
 #include <span>
@@ -9,19 +10,23 @@ namespace porb {
 
 class Supply {
   public:
-    Supply(const PlanKey& key, const std::vector<PlanLens>& lenses)
-        : lenses_(lenses), havens_(havens(key, lenses)) {}
+    Supply(const PlanKey& key, const std::vector<PlanLens>& lenses);
 
-    /// Weights by lens of a direction (rig axes), from where each of them sees it: their sum is 1, less where
-    /// the last lens fades at its reach, and 0 where nobody looks.
+    /// Gives lenses their standing at a direction (rig axes), where found lines say it.
+    void stand(const Vec3& rig_direction, std::span<Landing> at) const;
+    /// Weights by lens of a direction (rig axes), from where each of them sees it and how it stands: their
+    /// sum is 1, less where the last lens fades at its reach, and 0 where nobody looks.
     void weights(const Vec3& rig_direction, std::span<const Landing> at, std::span<float> out) const;
-    /// Whether a shelter may have a say within so many degrees of a direction.
-    bool near_shelter(const Vec3& rig_direction, double within_deg) const;
+    /// Whether a shelter, or a line on its way, may have a say within so many degrees of a direction.
+    bool near_change(const Vec3& rig_direction, double within_deg) const;
+    bool follows_lines() const { return lines_.has_value(); }
 
   private:
     void blended(std::span<const Landing> at, std::uint64_t without, std::span<double> out) const;
     const std::vector<PlanLens>& lenses_;
+    std::optional<LineField> lines_;
     std::vector<Haven> havens_;
+    double widest_feather_deg_ = 0;
 };
 
 } // namespace porb

@@ -192,7 +192,9 @@ TEST_CASE("the command line matches colours, trims them and shows them as shot")
     porbit("still " + project + " --width 512 --out " + dir + "/off.png");
     porbit("shot " + project + " --flow on --flow-zone 20 --flow-nearest 1");
     const Shot flowing = load_project(project).shots[0];
-    CHECK(flowing.flow == FlowSettings{true, 1, 20, 1});
+    FlowSettings wanted;
+    wanted.on = true, wanted.zone_deg = 20, wanted.nearest_m = 1;
+    CHECK(flowing.flow == wanted);
     porbit("still " + project + " --width 512 --out " + dir + "/on.png");
     const double alike = psnr_db(read_still(dir + "/off.png"), read_still(dir + "/on.png"));
     CHECK(alike < 40);

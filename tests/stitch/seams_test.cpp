@@ -249,7 +249,7 @@ TEST_CASE("a shelter comes whole from one camera, and eases in and out without a
         const PlanKey key = plan_key(shot, map_view(int(width)), Seconds::from_double(t));
         PlanKey without = key;
         without.shelters.clear();
-        return with_shelters(make_plan(without), key);
+        return with_changes(make_plan(without), key);
     };
     for (const double yaw : {83.0, 88.0, 93.0}) {
         CHECK(weight_at(plan_at(3), 0, towards(yaw, 0)) == Approx(1).margin(0.02));

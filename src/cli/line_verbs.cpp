@@ -1,0 +1,324 @@
+#include "cli/verbs.h"
+
+#include "base/error.h"
+#include "stitch/crossings.h"
+#include "stitch/find_lines.h"
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include <iostream>
+
+namespace porb::cli {
+
+namespace {
+
+struct LineWords {
+    std::string project, shot;
+    double every = LineSearch().every_s;
+    std::optional<double> ease;
+    bool find = false, on = false, off = false, remove = false, list = false, json = false;
+};
+
+void list_lines(const Shot& shot, bool json) {
+    const SeamLines& lines = *shot.seam_lines;
+    nlohmann::ordered_json all = nlohmann::ordered_json::array();
+    for (std::size_t k = 0; k < lines.keys.size(); ++k) {
+        std::size_t changes = 0;
+        for (std::size_t c = 0; k > 0 && c < lines.keys[k].who->size(); ++c)
+            changes += (*lines.keys[k].who)[c] != (*lines.keys[k - 1].who)[c];
+        const double share = 100.0 * double(changes) / double(SeamLines::kSide * SeamLines::kSide);
+        all.push_back({{"time_s", lines.keys[k].time.to_double()}, {"changes_percent", share}});
+        if (!json)
+            std::cout << fmt::format("{:8.2f} s  {}\n", lines.keys[k].time.to_double(),
+                                     k == 0 ? "lines found"
+                                            : fmt::format("{:.2f} % of the sphere changes hands", share));
+    }
+    if (json)
+        std::cout
+            << nlohmann::ordered_json({{"on", lines.on}, {"ease_s", lines.ease_s}, {"keys", all}}).dump(2)
+            << "\n";
+    else if (lines.keys.empty())
+        std::cout << "no lines were found yet: cameras meet where both are equally far inside their reach\n";
+    else if (!lines.on)
+        std::cout << "they are off: cameras meet where both are equally far inside their reach\n";
+}
+
+void lines(const LineWords& w, const Cancel& cancel) {
+    Project project = load_project(w.project);
+    Shot& shot = chosen_shot(project, w.shot, w.project);
+    if (w.list) return list_lines(shot, w.json);
+    if (w.remove) shot.seam_lines = SeamLines();
+    if (w.find || (!w.on && !w.off && !w.remove && !w.ease)) {
+        Composer composer(std::make_shared<MediaLibrary>());
+        shot.seam_lines = find_lines(
+            project, shot, composer, {w.every},
+            [](double share) {
+                show_progress(fmt::format("{:3.0f} %  finding lines", 100 * share), share >= 1);
+            },
+            cancel);
+    }
+    shot.seam_lines.edit([&](SeamLines& l) {
+        if (w.on) l.on = true;
+        if (w.off) l.on = false;
+        if (w.ease) l.ease_s = *w.ease;
+    });
+    save_project(project, w.project);
+    list_lines(shot, false);
+}
+
+struct CrossingWords {
+    std::string project, shot;
+    ScanSettings scan;
+    std::vector<std::string> only, leave, reopen;
+    bool look = false, solve = false, measure = false, json = false, no_flow = false, no_lines = false,
+         no_shelter = false, dry_run = false;
+};
+
+const char* word_of(CrossingCure cure) {
+    switch (cure) {
+    case CrossingCure::line:
+        return "line";
+    case CrossingCure::flow:
+        return "flow";
+    case CrossingCure::shelter:
+        return "shelter";
+    case CrossingCure::hand:
+        return "hand";
+    case CrossingCure::none:
+        break;
+    }
+    return "";
+}
+
+void list_crossings(const Shot& shot, bool json) {
+    const CrossingScan& scan = **shot.crossings;
+    nlohmann::ordered_json all = nlohmann::ordered_json::array();
+    int open = 0;
+    for (const Crossing& c : scan.crossings) {
+        open += is_open(c);
+        const ShelterKey& at = c.path[c.path.size() / 2];
+        all.push_back({{"id", c.id},
+                       {"a", c.a},
+                       {"b", c.b},
+                       {"from_s", c.from.to_double()},
+                       {"to_s", c.to.to_double()},
+                       {"yaw_deg", at.yaw_deg},
+                       {"pitch_deg", at.pitch_deg},
+                       {"width_deg", at.width_deg},
+                       {"height_deg", at.height_deg},
+                       {"apart_px", c.apart_px},
+                       {"damage_px", c.damage_px},
+                       {"open", is_open(c)},
+                       {"cure", word_of(c.cure)},
+                       {"dismissed", c.dismissed}});
+        if (!json)
+            std::cout << fmt::format(
+                "{:>3}  {:>4} - {:<4} {:7.2f} to {:7.2f} s  at {:6.1f} {:5.1f} deg  {:4.0f} px apart, "
+                "{:4.0f} px show{}{}\n",
+                c.id, c.a, c.b, c.from.to_double(), c.to.to_double(), at.yaw_deg, at.pitch_deg, c.apart_px,
+                c.damage_px,
+                c.cure == CrossingCure::none ? "" : fmt::format("  closed by {}", word_of(c.cure)),
+                c.dismissed ? "  left as it is" : "");
+    }
+    if (json)
+        std::cout << nlohmann::ordered_json({{"from_s", scan.from.to_double()},
+                                             {"to_s", scan.to.to_double()},
+                                             {"open", open},
+                                             {"crossings", all}})
+                         .dump(2)
+                  << "\n";
+    else
+        std::cout << fmt::format("{} crossings, {} open\n", scan.crossings.size(), open);
+}
+
+void crossings(const CrossingWords& w, const Cancel& cancel) {
+    Project project = load_project(w.project);
+    Shot& shot = chosen_shot(project, w.shot, w.project);
+    Composer composer(std::make_shared<MediaLibrary>());
+    const auto show = [](double share, const std::string& doing) {
+        show_progress(fmt::format("{:3.0f} %  {}", 100 * share, doing), share >= 1);
+    };
+    const bool changes = !w.leave.empty() || !w.reopen.empty();
+    if (w.look || (!shot.crossings && !changes))
+        shot.crossings = Shared(scan_crossings(
+            project, shot, composer, w.scan, [&](double share) { show(share, "looking for crossings"); },
+            cancel));
+    if (!shot.crossings)
+        throw Error("was not looked through for crossings yet", "shot " + shot.name,
+                    "Use porbit crossings " + w.project);
+    const auto mark = [&](const std::vector<std::string>& ids, bool dismissed) {
+        for (const std::string& id : ids) {
+            CrossingScan scan = **shot.crossings;
+            const auto it = std::find_if(scan.crossings.begin(), scan.crossings.end(),
+                                         [&](const Crossing& c) { return c.id == id; });
+            if (it == scan.crossings.end())
+                throw Error("is not a crossing of the shot", "'" + id + "'", "See porbit crossings PROJECT");
+            it->dismissed = dismissed;
+            shot.crossings = Shared(std::move(scan));
+        }
+    };
+    mark(w.leave, true);
+    mark(w.reopen, false);
+    if (w.measure)
+        shot.crossings = Shared(measured_again(
+            project, shot, composer, [&](double share) { show(share, "measuring"); }, cancel));
+    std::vector<std::string> remarks;
+    if (w.solve) {
+        Cured cured = cure_crossings(project, shot, composer,
+                                     {!w.no_flow, !w.no_lines, !w.no_shelter, w.only}, show, cancel);
+        shot = cured.shot;
+        remarks = cured.remarks;
+    }
+    list_crossings(shot, w.json);
+    if (!w.json)
+        for (const auto& words : remarks) std::cout << words << "\n";
+    if (!w.dry_run) save_project(project, w.project);
+}
+
+struct FlowWords {
+    std::string project, shot, seam, agree;
+    bool on = false, off = false, clear_keys = false, remove_seam = false, list = false;
+    std::optional<double> strength, zone, smoothness, nearest;
+    std::vector<std::string> keys;
+};
+
+void flow(const FlowWords& w) {
+    Project project = load_project(w.project);
+    Shot& shot = chosen_shot(project, w.shot, w.project);
+    FlowSettings& f = shot.flow;
+    if (w.on) f.on = true;
+    if (w.off) f.on = false;
+    if (w.nearest) f.nearest_m = *w.nearest;
+    if (w.clear_keys) f.keys.clear();
+    for (const auto& word : w.keys) {
+        const auto [time, strength] = id_and_value(word, "--key");
+        const double s = number_in(strength, "--key");
+        if (s < 0 || s > 1) throw CLI::ValidationError("--key", "strength lies between 0 and 1");
+        const Seconds t = Rational::parse(time, "--key");
+        std::erase_if(f.keys, [&](const StrengthKey& k) { return k.time == t; });
+        f.keys.push_back({t, s});
+        std::stable_sort(f.keys.begin(), f.keys.end(),
+                         [](const StrengthKey& a, const StrengthKey& b) { return a.time < b.time; });
+    }
+    if (w.seam.empty()) {
+        if (!w.agree.empty())
+            throw CLI::ValidationError("--agree", "is of one seam: say which with --seam A,B");
+        if (w.strength) f.strength = *w.strength;
+        if (w.zone) f.zone_deg = *w.zone;
+        if (w.smoothness) f.smoothness = *w.smoothness;
+    } else {
+        const auto comma = w.seam.find(',');
+        const std::string a = w.seam.substr(0, comma),
+                          b = comma == std::string::npos ? "" : w.seam.substr(comma + 1);
+        if (!find_camera(shot.rig, a) || !find_camera(shot.rig, b) || a == b)
+            throw Error("does not name two cameras of the shot", "'" + w.seam + "'",
+                        "Write --seam A,B with ids of its rig");
+        SeamFlow seam{a, b, f.strength, f.zone_deg, f.smoothness, std::nullopt};
+        if (const SeamFlow* known = find_seam(f, a, b)) {
+            seam = *known;
+            f.seams.erase(f.seams.begin() + (known - f.seams.data()));
+        }
+        if (w.strength) seam.strength = *w.strength;
+        if (w.zone) seam.zone_deg = *w.zone;
+        if (w.smoothness) seam.smoothness = *w.smoothness;
+        if (w.agree == "rig")
+            seam.agree_distance_m.reset();
+        else if (w.agree == "found") {
+            Composer composer(std::make_shared<MediaLibrary>());
+            const auto found = seam_distance_m(project, shot, composer, a, b, shot.in);
+            if (!found)
+                throw Error("shows no distance that could be told", "the seam of " + a + " and " + b,
+                            "Give --agree a distance in metres");
+            seam.agree_distance_m = *found;
+            std::cout << fmt::format("{} and {} agree best at {:.2f} m\n", a, b, *found);
+        } else if (!w.agree.empty())
+            seam.agree_distance_m = number_in(w.agree, "--agree");
+        if (!w.remove_seam) f.seams.push_back(seam);
+    }
+    std::cout << fmt::format(
+        "flow is {}: strength {:.2f}{}, {:.0f} deg wide, smoothness {:.1f}, nearest {:.2f} m\n",
+        f.on ? "on" : "off", f.strength, f.keys.empty() ? "" : fmt::format(" ({} keys)", f.keys.size()),
+        f.zone_deg, f.smoothness, f.nearest_m);
+    for (const SeamFlow& s : f.seams)
+        std::cout << fmt::format("  {} and {}: strength {:.2f}, {:.0f} deg wide, smoothness {:.1f}{}\n", s.a,
+                                 s.b, s.strength, s.zone_deg, s.smoothness,
+                                 s.agree_distance_m ? fmt::format(", agrees at {:.2f} m", *s.agree_distance_m)
+                                                    : "");
+    if (!w.list) save_project(project, w.project);
+}
+
+} // namespace
+
+void add_line_verbs(CLI::App& app, const Cancel& cancel) {
+    {
+        auto w = std::make_shared<LineWords>();
+        CLI::App* verb =
+            app.add_subcommand("lines", "Find where neighbouring cameras best pass into each other");
+        verb->add_option("PROJECT", w->project, "The project")->required();
+        verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
+        verb->add_flag("--find", w->find, "Find lines (the default without other words)");
+        verb->add_option("--every", w->every, "Seconds after which a line may take another place")
+            ->check(CLI::Range(0.1, 60.0));
+        verb->add_option("--ease", w->ease, "Seconds in which a line moves over")
+            ->check(CLI::Range(0.0, 60.0));
+        verb->add_flag("--on", w->on, "Use the lines that were found");
+        verb->add_flag("--off", w->off, "Leave them out, but keep them");
+        verb->add_flag("--remove", w->remove, "Forget them");
+        verb->add_flag("--list", w->list, "Say what lines there are, and change nothing");
+        verb->add_flag("--json", w->json, "With --list: as JSON");
+        verb->callback([w, cancel] { lines(*w, cancel); });
+    }
+    {
+        auto w = std::make_shared<CrossingWords>();
+        CLI::App* verb = app.add_subcommand(
+            "crossings", "Find subjects that pass seams, measure what shows of it, and close them");
+        verb->add_option("PROJECT", w->project, "The project")->required();
+        verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
+        verb->add_flag("--scan", w->look, "Look through the shot (done by itself the first time)");
+        verb->add_option("--step", w->scan.step_s, "Seconds between looks")->check(CLI::Range(0.02, 10.0));
+        verb->add_option("--least", w->scan.least_px,
+                         "Pixels of 3840 that a subject's two pictures are apart at least")
+            ->check(CLI::Range(0.5, 500.0));
+        verb->add_flag("--solve", w->solve, "Close what is open: by flow, by lines, by shelters");
+        verb->add_option("--only", w->only, "ID: close this one (may be repeated)");
+        verb->add_flag("--no-flow", w->no_flow, "Do not switch flow on");
+        verb->add_flag("--no-lines", w->no_lines, "Do not look for other lines");
+        verb->add_flag("--no-shelter", w->no_shelter, "Do not make shelters");
+        verb->add_flag("--measure", w->measure, "Measure again what shows, as the shot is now");
+        verb->add_option("--leave", w->leave, "ID: leave it as it is (may be repeated)");
+        verb->add_option("--reopen", w->reopen, "ID: do not leave it");
+        verb->add_flag("--json", w->json, "Print as JSON");
+        verb->add_flag("--dry-run", w->dry_run, "Change nothing");
+        verb->callback([w, cancel] { crossings(*w, cancel); });
+    }
+    {
+        auto w = std::make_shared<FlowWords>();
+        CLI::App* verb =
+            app.add_subcommand("flow", "How parallax is closed near seams, for all of them or for one");
+        verb->add_option("PROJECT", w->project, "The project")->required();
+        verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
+        verb->add_flag("--on", w->on, "Close it");
+        verb->add_flag("--off", w->off, "Do not");
+        verb->add_option("--seam", w->seam, "A,B: what follows is for these two cameras alone");
+        verb->add_option("--strength", w->strength, "0: the agree distance, 1: the distances found")
+            ->check(CLI::Range(0.0, 1.0));
+        verb->add_option("--key", w->keys, "SECONDS=STRENGTH: strength at a moment; evenly from key to key");
+        verb->add_flag("--clear-keys", w->clear_keys, "One strength for the whole shot again");
+        verb->add_option("--zone", w->zone, "Degrees of the zone about a seam")->check(CLI::Range(1.0, 90.0));
+        verb->add_option("--smoothness", w->smoothness,
+                         "How much neighbouring distances are held together; 1: the usual")
+            ->check(CLI::Range(0.1, 10.0));
+        verb->add_option("--nearest", w->nearest, "Metres: nearer things are taken to be there")
+            ->check(CLI::Range(0.2, 100.0));
+        verb->add_option(
+            "--agree", w->agree,
+            "With --seam: metres at which these two agree, 'found' for the middle of what is there, "
+            "or 'rig'");
+        verb->add_flag("--remove-seam", w->remove_seam, "With --seam: no settings of its own");
+        verb->add_flag("--list", w->list, "Say what is set, and change nothing");
+        verb->callback([w] { flow(*w); });
+    }
+}
+
+} // namespace porb::cli
