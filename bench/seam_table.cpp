@@ -6,6 +6,7 @@
 #include "media/still.h"
 #include "sim/simulate.h"
 #include "stitch/compose.h"
+#include "stitch/find_lines.h"
 
 #include <CLI/CLI.hpp>
 #include <fmt/format.h>
@@ -350,7 +351,7 @@ int main(int argc, char** argv) {
                                        "hall-scattered"};
     int size = 480, width = 0;
     double agree = 4;
-    bool flow = false, no_flow = false, render_only = false, timing = false;
+    bool flow = false, no_flow = false, lines = false, render_only = false, timing = false;
     std::string blending;
     std::string folder = (fs::temp_directory_path() / "pale-orbit-seam-table").string(), pictures, project;
     int frames = 8;
@@ -364,6 +365,7 @@ int main(int argc, char** argv) {
     app.add_option("--folder", folder, "Where footage is kept for the next time");
     app.add_option("--pictures", pictures, "Where to put what was made, for looking at");
     app.add_flag("--flow", flow, "Flow on, whatever the default");
+    app.add_flag("--lines", lines, "Lines found in the picture, instead of those half-way between reaches");
     app.add_flag("--no-flow", no_flow, "Flow off, whatever the default");
     app.add_option("--blending", blending, "hard, feathered or multiband, whatever the default");
     app.add_option("--stability", project, "Instead: how steady this project's frames are with flow");
@@ -410,6 +412,7 @@ int main(int argc, char** argv) {
                 Composer composer(std::make_shared<MediaLibrary>());
                 View view;
                 view.target = equirect_target(width);
+                if (lines) shot.seam_lines = find_lines(take.project, shot, composer, {}, [](double) {}, {});
                 const cv::Mat ours = bytes_of(composer.compose(take.project, shot, Seconds(0), view));
                 const cv::Mat theirs = plain_blend(unrolled, masks);
                 const Score a = score(ours, take.truth, overlap), b = score(theirs, take.truth, overlap);

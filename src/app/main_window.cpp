@@ -8,6 +8,8 @@
 #include "app/match_panel.h"
 #include "app/points_desk.h"
 #include "app/points_panel.h"
+#include "app/crossing_lane.h"
+#include "app/crossings_part.h"
 #include "app/residual_lane.h"
 #include "app/rig_panel.h"
 #include "app/rig_view.h"
@@ -91,6 +93,9 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder)
     lane_ = new ResidualLane(session_, timeline_->ruler());
     timeline_->add_lane(lane_);
     lane_->hide();
+    crossing_lane_ = new CrossingLane(session_, timeline_->ruler());
+    timeline_->add_lane(crossing_lane_);
+    crossing_lane_->hide();
     middle->addWidget(left, 1);
 
     side_ = new QFrame;
@@ -105,6 +110,14 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder)
     level_ = new LevelPanel(session_, *picture_);
     match_ = new MatchPanel(session_);
     seams_ = new SeamsPanel(session_, *picture_);
+    connect(crossing_lane_, &CrossingLane::chosen, this, [this](int index) {
+        seams_->show_part(SeamsPanel::Part::crossings);
+        const auto& list = (*session_.shot()->crossings)->crossings;
+        const Shot& shot = *session_.shot();
+        session_.set_playhead(frame_time(
+            frame_index(list[std::size_t(index)].path[list[std::size_t(index)].path.size() / 2].time, shot.rate), shot.rate));
+        seams_->crossings().tool().select(index);
+    });
     master_ = new MasterPanel(session_, queue_);
     for (QWidget* panel :
          std::initializer_list<QWidget*>{gather_, rig_, points_, level_, match_, seams_, master_}) {
@@ -259,6 +272,7 @@ void MainWindow::set_station(Station station) {
     picture_->set_lines_shown(station == Station::level);
     picture_->set_line_tool(std::nullopt);
     lane_->setVisible(station == Station::points);
+    crossing_lane_->setVisible(station == Station::seams);
     timeline_->setFixedHeight(station == Station::points ? 128 : 96);
     // Whoever is here already keeps the view that was chosen.
     if (station == Station::points && arriving)

@@ -25,6 +25,7 @@ class PointsDesk;
 class LevelPanel;
 class MatchPanel;
 class SeamsPanel;
+class CrossingLane;
 class ResidualLane;
 
 /// The window: orbit rail above, picture and the station's panel, timeline below. Owns what lives as long as
@@ -103,6 +104,7 @@ class MainWindow : public QMainWindow {
     MatchPanel* match_;
     SeamsPanel* seams_;
     ResidualLane* lane_;
+    CrossingLane* crossing_lane_;
     MasterPanel* master_;
     QButtonGroup* modes_;
     QWidget* eyes_;

@@ -11,6 +11,9 @@
 #include "app/points_panel.h"
 #include "app/rig_panel.h"
 #include "app/rig_view.h"
+#include "app/crossings_part.h"
+#include "app/grade_part.h"
+#include "app/parallax_part.h"
 #include "app/seams_panel.h"
 #include "app/shapes_part.h"
 #include "app/shelters_part.h"
@@ -187,7 +190,7 @@ void MainWindow::make_actions() {
         match_->match_now();
     }));
     go->addAction(
-        action("Close parallax where lenses meet", QKeySequence("W"), [this] { seams_->toggle_flow(); }));
+        action("Close parallax where lenses meet", QKeySequence("W"), [this] { seams_->parallax().toggle_flow(); }));
     const auto seams_work = [&](const QString& text, const QKeySequence& key,
                                 const std::function<void()>& work) {
         go->addAction(action(text, key, [this, work] {
@@ -207,6 +210,26 @@ void MainWindow::make_actions() {
         seams_->show_part(SeamsPanel::Part::shelters);
         seams_->shelters().tool().begin();
     });
+    seams_work("Find lines where neighbours differ least", QKeySequence("F6"), [this] {
+        seams_->show_part(SeamsPanel::Part::parallax);
+        seams_->parallax().find_lines_now();
+    });
+    const auto crossing_work = [&](const QString& text, const QKeySequence& key, const std::function<void()>& work) {
+        seams_work(text, key, [this, work] {
+            seams_->show_part(SeamsPanel::Part::crossings);
+            work();
+        });
+    };
+    crossing_work("Look for crossings", QKeySequence("R"), [this] { seams_->crossings().scan(); });
+    crossing_work("Close open crossings", QKeySequence("Shift+R"), [this] { seams_->crossings().close_open(false); });
+    crossing_work("Measure crossings again", {}, [this] { seams_->crossings().measure(); });
+    crossing_work("To the next open crossing", QKeySequence("]"), [this] { seams_->crossings().go_to_open(1); });
+    crossing_work("To the previous open crossing", QKeySequence("["), [this] { seams_->crossings().go_to_open(-1); });
+    go->addAction(action("Grade the shot", QKeySequence("Ctrl+G"), [this] {
+        set_station(Station::match);
+        match_->show_part(MatchPanel::Part::grade);
+    }));
+    go->addAction(action("Pass the grade by, or show it", QKeySequence("Shift+B"), [this] { match_->grade().toggle_bypass(); }));
     go->addAction(action("Show matched or as shot", QKeySequence("B"), [this] { match_->toggle_as_shot(); }));
     go->addSeparator();
     go->addAction(action("Load a rig file…", {}, [this] { rig_->load_rig_file(); }));

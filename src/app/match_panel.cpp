@@ -1,8 +1,12 @@
 #include "app/match_panel.h"
 
+#include "app/grade_part.h"
 #include "app/number_field.h"
+#include "app/parts_row.h"
+#include "app/sources_part.h"
 #include "app/theme.h"
 
+#include <QButtonGroup>
 #include <QComboBox>
 #include <QFormLayout>
 #include <QHeaderView>
@@ -11,6 +15,7 @@
 #include <QPushButton>
 #include <QSignalBlocker>
 #include <QSpinBox>
+#include <QStackedWidget>
 #include <QTableWidget>
 
 namespace porb::app {
@@ -86,13 +91,42 @@ MatchPanel::MatchPanel(Session& session, QWidget* parent)
             parent),
       session_(session) {
     setObjectName("match_panel");
+    parts_ = add_parts(column(), "match_",
+                       {{"Cameras", "Exposure, white balance and falloff of each, brought together"},
+                        {"Grade", "How the finished picture is to look"},
+                        {"Sources", "By which curve they are read; noise"}});
+    pages_ = new QStackedWidget;
+    column()->addWidget(pages_, 1);
+    auto* cameras = new QWidget;
+    auto* page = new QVBoxLayout(cameras);
+    page->setContentsMargins(0, 0, 0, 0);
+    page->setSpacing(6);
+    make_cameras(page);
+    pages_->addWidget(cameras);
+    grade_ = new GradePart(session);
+    pages_->addWidget(grade_);
+    sources_ = new SourcesPart(session);
+    pages_->addWidget(sources_);
+    connect(parts_, &QButtonGroup::idClicked, this, [this](int id) { show_part(Part(id)); });
+    connect(&session_, &Session::project_changed, this, &MatchPanel::refresh_if_seen);
+    show_busy();
+    refresh();
+}
+
+void MatchPanel::show_part(Part part) {
+    parts_->button(int(part))->setChecked(true);
+    pages_->setCurrentIndex(int(part));
+    refresh();
+}
+
+void MatchPanel::make_cameras(QVBoxLayout* page) {
     figure_ = new QLabel;
     figure_->setObjectName("match_figure");
     figure_->setProperty("role", "figure");
     as_shot_ = new QLabel;
     as_shot_->setProperty("role", "hint");
-    column()->addWidget(figure_);
-    column()->addWidget(as_shot_);
+    page->addWidget(figure_);
+    page->addWidget(as_shot_);
     auto* row = new QHBoxLayout;
     match_ = new QPushButton("Match the cameras");
     match_->setObjectName("match_now");
@@ -103,11 +137,11 @@ MatchPanel::MatchPanel(Session& session, QWidget* parent)
     stop_->setObjectName("match_stop");
     row->addWidget(match_, 1);
     row->addWidget(stop_);
-    column()->addLayout(row);
+    page->addLayout(row);
     progress_ = new QProgressBar;
-    column()->addWidget(progress_);
+    page->addWidget(progress_);
     plot_ = new AgreementPlot;
-    column()->addWidget(plot_);
+    page->addWidget(plot_);
 
     auto* form = new QFormLayout;
     reference_ = new QComboBox;
@@ -120,12 +154,12 @@ MatchPanel::MatchPanel(Session& session, QWidget* parent)
     samples_->setButtonSymbols(QAbstractSpinBox::NoButtons);
     samples_->setToolTip("Moments at which overlaps are compared");
     form->addRow("Samples", samples_);
-    column()->addLayout(form);
+    page->addLayout(form);
     const auto box = [&](const QString& text, const char* name, const QString& tip) {
         auto* b = new QCheckBox(text);
         b->setObjectName(name);
         b->setToolTip(tip);
-        column()->addWidget(b);
+        page->addWidget(b);
         return b;
     };
     falloff_ = box("Darkening towards the rim too", "match_falloff",
@@ -134,7 +168,7 @@ MatchPanel::MatchPanel(Session& session, QWidget* parent)
                      "For cameras that choose their exposure themselves");
     on_ = box("Show matched", "match_on", "Otherwise pictures are shown as shot, everything kept (B)");
 
-    group("CAMERAS");
+    group_in(page, "CAMERAS");
     table_ = new QTableWidget(0, 5);
     table_->setObjectName("match_table");
     table_->setHorizontalHeaderLabels({"Camera", "Gain", "Red", "Blue", "Rim"});
@@ -151,10 +185,10 @@ MatchPanel::MatchPanel(Session& session, QWidget* parent)
     table_->setSelectionMode(QAbstractItemView::ExtendedSelection);
     table_->setEditTriggers(QAbstractItemView::NoEditTriggers);
     table_->setMinimumHeight(4 * 24 + 30);
-    column()->addWidget(table_, 1);
+    page->addWidget(table_, 1);
     for_ = new QLabel;
     for_->setProperty("role", "group");
-    column()->addWidget(for_);
+    page->addWidget(for_);
     auto* trims = new QFormLayout;
     const auto field = [&](const QString& label, const char* name, const QString& tip,
                            double CameraColour::*value, const QString& what) {
@@ -172,11 +206,11 @@ MatchPanel::MatchPanel(Session& session, QWidget* parent)
                     &CameraColour::warmth_ev, "warmth");
     tint_ =
         field("Tint", "trim_tint", "Green up, or towards magenta below 0", &CameraColour::tint_ev, "tint");
-    column()->addLayout(trims);
+    page->addLayout(trims);
     auto* clear = new QPushButton("Forget gains and trims");
     clear->setObjectName("match_clear");
     clear->setToolTip("Of the cameras chosen in the table, or of all");
-    column()->addWidget(clear);
+    page->addWidget(clear);
 
     connect(match_, &QPushButton::clicked, this, &MatchPanel::match_now);
     connect(stop_, &QPushButton::clicked, this, [this] { job_.stop(); });
@@ -219,9 +253,6 @@ MatchPanel::MatchPanel(Session& session, QWidget* parent)
         else if (stopped)
             session_.say("Stopped; colours are as they were.");
     });
-    connect(&session_, &Session::project_changed, this, &MatchPanel::refresh_if_seen);
-    show_busy();
-    refresh();
 }
 
 void MatchPanel::match_now() {
@@ -345,6 +376,8 @@ void MatchPanel::show_cameras(const Shot& shot) {
 void MatchPanel::refresh() {
     const Shot* shot = session_.shot();
     setEnabled(shot != nullptr);
+    if (Part(pages_->currentIndex()) == Part::grade) return grade_->refresh();
+    if (Part(pages_->currentIndex()) == Part::sources) return sources_->refresh();
     if (!shot) {
         plot_->show({});
         figure_->clear();

@@ -7,15 +7,19 @@
 
 #include <QCheckBox>
 
+class QButtonGroup;
 class QComboBox;
 class QProgressBar;
 class QPushButton;
 class QSpinBox;
+class QStackedWidget;
 class QTableWidget;
 
 namespace porb::app {
 
+class GradePart;
 class NumberField;
+class SourcesPart;
 
 /// How much neighbours differ in their overlaps, pair by pair: as shot and as it is now, EV.
 class AgreementPlot : public QWidget {
@@ -32,7 +36,7 @@ class AgreementPlot : public QWidget {
 };
 
 /// Match: colours of all cameras brought together from what overlapping lenses see alike, and trimmed by
-/// hand.
+/// hand; how the finished picture is to look; how sources are read.
 class MatchPanel : public Panel {
     Q_OBJECT
   public:
@@ -40,9 +44,13 @@ class MatchPanel : public Panel {
     void match_now();
     void toggle_as_shot();
     BackgroundJob& job() { return job_; }
+    enum class Part { cameras, grade, sources };
+    void show_part(Part part);
+    GradePart& grade() { return *grade_; }
 
   private:
     void refresh() override;
+    void make_cameras(QVBoxLayout* column);
     void show_agreement(const Shot& shot);
     void show_cameras(const Shot& shot);
     void show_busy();
@@ -51,6 +59,10 @@ class MatchPanel : public Panel {
     void trim(const QString& what, double CameraColour::*value, double ev);
 
     Session& session_;
+    QButtonGroup* parts_;
+    QStackedWidget* pages_;
+    GradePart* grade_;
+    SourcesPart* sources_;
     BackgroundJob job_;
     std::vector<ColourMoment> moments_; ///< compared last,
     std::string compared_;              ///< of this shot

@@ -101,6 +101,12 @@ void OrbitRail::refresh() {
     states_[5] = {covered,
                   covered > 0.9995 ? "no holes" : QString("%1 % open").arg(100 * (1 - covered), 0, 'f', 1),
                   covered <= 0.9995};
+    if (shot->crossings && covered > 0.9995) {
+        const auto& list = (*shot->crossings)->crossings;
+        const auto open = std::count_if(list.begin(), list.end(), is_open);
+        states_[5].figure = open == 1 ? QString("1 crossing") : QString("%1 crossings").arg(open);
+        states_[5].care = open > 0;
+    }
     states_[6] = {deliverables_ ? double(rendered_) / deliverables_ : 0,
                   deliverables_ ? QString("%1 of %2 done").arg(rendered_).arg(deliverables_)
                                 : "nothing to render",

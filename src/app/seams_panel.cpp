@@ -1,6 +1,9 @@
 #include "app/seams_panel.h"
 
+#include "app/crossings_part.h"
 #include "app/number_field.h"
+#include "app/parallax_part.h"
+#include "app/parts_row.h"
 #include "app/shapes_part.h"
 #include "app/shelters_part.h"
 #include "app/theme.h"
@@ -12,7 +15,6 @@
 #include <QPushButton>
 #include <QSignalBlocker>
 #include <QStackedWidget>
-#include <QToolButton>
 
 namespace porb::app {
 
@@ -20,24 +22,12 @@ SeamsPanel::SeamsPanel(Session& session, PictureArea& picture, QWidget* parent)
     : Panel("Seams", "Who supplies what, and how neighbours pass into each other.", parent),
       session_(session), picture_(picture) {
     setObjectName("seams_panel");
-    auto* row = new QHBoxLayout;
-    row->setSpacing(2);
-    parts_ = new QButtonGroup(this);
-    const char* names[] = {"Blend", "Shapes", "Shelters"};
-    const char* tips[] = {"Reach, feather, blending, parallax", "Cut-outs and restores drawn on lenses",
-                          "What must come whole from one camera"};
-    for (int i = 0; i < 3; ++i) {
-        auto* b = new QToolButton;
-        b->setObjectName(QString("seams_") + QString(names[i]).toLower());
-        b->setText(names[i]);
-        b->setToolTip(tips[i]);
-        b->setCheckable(true);
-        b->setSizePolicy(QSizePolicy::Expanding, QSizePolicy::Fixed);
-        parts_->addButton(b, i);
-        row->addWidget(b);
-    }
-    parts_->button(0)->setChecked(true);
-    column()->addLayout(row);
+    parts_ = add_parts(column(), "seams_",
+                       {{"Blend", "Reach, feather, blending"},
+                        {"Parallax", "Where neighbours meet, and how parallax is closed there"},
+                        {"Shapes", "Cut-outs and restores drawn on lenses"},
+                        {"Shelters", "What must come whole from one camera"},
+                        {"Crossings", "What passes a seam, and what shows of it"}});
     pages_ = new QStackedWidget;
     column()->addWidget(pages_, 1);
     auto* blend = new QWidget;
@@ -46,10 +36,14 @@ SeamsPanel::SeamsPanel(Session& session, PictureArea& picture, QWidget* parent)
     blend_column->setSpacing(6);
     make_blend(blend_column);
     pages_->addWidget(blend);
+    parallax_ = new ParallaxPart(session);
+    pages_->addWidget(parallax_);
     shapes_ = new ShapesPart(session, picture);
     pages_->addWidget(shapes_);
     shelters_ = new SheltersPart(session, picture);
     pages_->addWidget(shelters_);
+    crossings_ = new CrossingsPart(session, picture);
+    pages_->addWidget(crossings_);
     connect(parts_, &QButtonGroup::idClicked, this, [this](int id) { show_part(Part(id)); });
     connect(&session_, &Session::project_changed, this, &SeamsPanel::refresh_if_seen);
     refresh();
@@ -66,6 +60,7 @@ void SeamsPanel::take_tool() {
     const auto part = Part(pages_->currentIndex());
     picture_.set_tool(part == Part::shapes     ? static_cast<PictureTool*>(&shapes_->tool())
                       : part == Part::shelters ? static_cast<PictureTool*>(&shelters_->tool())
+                      : part == Part::crossings ? static_cast<PictureTool*>(&crossings_->tool())
                                                : nullptr);
 }
 
@@ -132,35 +127,6 @@ void SeamsPanel::make_blend(QVBoxLayout* page) {
             "Widest band", [v](Shot& s) { s.blend.widest_deg = v; }, "widest-band");
     });
     connect(widest_, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
-    group_in(page, "PARALLAX");
-    flow_ = new QCheckBox("Close it where lenses meet");
-    flow_->setObjectName("flow_on");
-    flow_->setToolTip(
-        "Draws what is near a seam where the rig's centre would see it, by distances found in each "
-        "frame (W)");
-    page->addWidget(flow_);
-    auto* flow_form = new QFormLayout;
-    const auto field = [&](const QString& label, const char* name, double low, double high, double step,
-                           int digits, const QString& unit, const QString& tip, double FlowSettings::*value) {
-        auto* f = new NumberField(low, high, step, digits, unit);
-        f->setObjectName(name);
-        f->setToolTip(tip);
-        flow_form->addRow(label, f);
-        connect(f, &NumberField::edited, this, [this, label, value](double v) {
-            change_flow(
-                "Parallax: " + label.toLower(), [value, v](FlowSettings& s) { s.*value = v; }, label);
-        });
-        connect(f, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
-        return f;
-    };
-    strength_ = field("Strength", "flow_strength", 0, 1, 0.05, 2, "",
-                      "0: the agree distance, 1: the distances found", &FlowSettings::strength);
-    zone_ = field("Zone", "flow_zone", 1, 90, 0.5, 1, "°", "How far from a seam it reaches, fading",
-                  &FlowSettings::zone_deg);
-    nearest_ = field("Nearest", "flow_nearest", 0.2, 100, 0.05, 2, " m",
-                     "Nearer things are taken to be there", &FlowSettings::nearest_m);
-    page->addLayout(flow_form);
-    connect(flow_, &QCheckBox::clicked, this, &SeamsPanel::toggle_flow);
     connect(reach_, &NumberField::edited, this,
             [this](double v) { change("reach", "reach", [v](ShotCamera& c) { c.reach_deg = v; }); });
     connect(feather_, &NumberField::edited, this,
@@ -187,19 +153,6 @@ void SeamsPanel::make_blend(QVBoxLayout* page) {
         session_.edit_shot(on ? "Use a camera" : "Leave a camera out",
                            [&](Shot& s) { s.cameras[std::size_t(r)].used = on; });
     });
-}
-
-void SeamsPanel::toggle_flow() {
-    const Shot* shot = session_.shot();
-    if (!shot) return;
-    const bool on = !shot->flow.on;
-    change_flow(on ? "Close parallax" : "Leave parallax", [on](FlowSettings& s) { s.on = on; });
-}
-
-void SeamsPanel::change_flow(const QString& label, const std::function<void(FlowSettings&)>& set,
-                             const QString& key) {
-    session_.edit_shot(
-        label, [&](Shot& s) { set(s.flow); }, key);
 }
 
 std::vector<std::size_t> SeamsPanel::chosen() const {
@@ -234,6 +187,10 @@ void SeamsPanel::refresh() {
         return shapes_->refresh();
     case Part::shelters:
         return shelters_->refresh();
+    case Part::parallax:
+        return parallax_->refresh();
+    case Part::crossings:
+        return crossings_->refresh();
     case Part::blend:
         if (shot) return refresh_blend(*shot);
         const QSignalBlocker block(table_);
@@ -265,11 +222,6 @@ void SeamsPanel::refresh_blend(const Shot& now) {
         cell(2, QString::number(c.reach_deg, 'f', 1) + "°");
         cell(3, QString::number(c.feather_deg, 'f', 1) + "°");
     }
-    flow_->setChecked(shot->flow.on);
-    strength_->set_quietly(shot->flow.strength);
-    zone_->set_quietly(shot->flow.zone_deg);
-    nearest_->set_quietly(shot->flow.nearest_m);
-    for (auto* f : {strength_, zone_, nearest_}) f->setEnabled(shot->flow.on);
     const auto rows = chosen();
     if (rows.empty()) return;
     for_->setText(rows.size() == shot->cameras.size() ? "ALL CAMERAS"

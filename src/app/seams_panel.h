@@ -3,7 +3,6 @@
 #include "app/panel.h"
 #include "app/session.h"
 
-#include <QCheckBox>
 #include <QTableWidget>
 
 class QButtonGroup;
@@ -12,22 +11,26 @@ class QStackedWidget;
 
 namespace porb::app {
 
+class CrossingsPart;
 class NumberField;
+class ParallaxPart;
 class PictureArea;
 class ShapesPart;
 class SheltersPart;
 
 /// Seams: how much of each lens is used and how neighbours pass into each other, for the chosen cameras
-/// together; what is cut out of a lens or brought back; what must stay whole.
+/// together; where they meet and how parallax is closed there; what is cut out of a lens or brought back; what must
+/// stay whole; what crosses.
 class SeamsPanel : public Panel {
     Q_OBJECT
   public:
     SeamsPanel(Session& session, PictureArea& picture, QWidget* parent = nullptr);
-    enum class Part { blend, shapes, shelters };
+    enum class Part { blend, parallax, shapes, shelters, crossings };
     void show_part(Part part);
     ShapesPart& shapes() { return *shapes_; }
     SheltersPart& shelters() { return *shelters_; }
-    void toggle_flow();
+    ParallaxPart& parallax() { return *parallax_; }
+    CrossingsPart& crossings() { return *crossings_; }
 
   protected:
     void showEvent(QShowEvent* event) override;
@@ -44,15 +47,14 @@ class SeamsPanel : public Panel {
     PictureArea& picture_;
     QButtonGroup* parts_;
     QStackedWidget* pages_;
+    ParallaxPart* parallax_;
+    CrossingsPart* crossings_;
     ShapesPart* shapes_;
     SheltersPart* shelters_;
     QComboBox* blending_;
     NumberField* widest_;
     QTableWidget* table_;
-    void change_flow(const QString& label, const std::function<void(FlowSettings&)>& set,
-                     const QString& key = {});
-    NumberField *reach_, *feather_, *strength_, *zone_, *nearest_;
-    QCheckBox* flow_;
+    NumberField *reach_, *feather_;
     QLabel* for_;
 };
 

@@ -374,8 +374,10 @@ Project parse_project(std::string_view json_text, const fs::path& file) {
         if (m.ref.curve.starts_with(kCurveFile))
             m.ref.curve = kCurveFile + absolute_in(folder, m.ref.curve.substr(kCurveFile.size())).string();
     }
-    for (auto& s : p.shots)
+    for (auto& s : p.shots) {
         if (s.motion) s.motion->path = absolute_in(folder, s.motion->path);
+        s.grade.lut = absolute_in(folder, s.grade.lut);
+    }
     for (auto& d : p.deliverables) d.path = absolute_in(folder, d.path);
     p.extra_json = extra_of(place, {"format", "version", "name", "media", "shots", "deliverables"});
     return p;

@@ -1,5 +1,7 @@
 #include "stitch/coverage_report.h"
 
+#include <map>
+
 #include "base/angle.h"
 
 #include <Eigen/Geometry>
@@ -105,6 +107,45 @@ CutHole cut_hole(const Shot& shot, Seconds time) {
                      [&](std::size_t a, std::size_t b) { return shows[a] > shows[b]; });
     for (const std::size_t c : order) hole.could_fill.push_back(shot.cameras[c].camera);
     return hole;
+}
+
+std::vector<std::pair<std::string, std::string>> meeting_cameras(const Shot& shot) {
+    constexpr int kAround = 96;        // directions of about four degrees
+    constexpr double kBeside_deg = 6;  // of two standings, near a line
+    constexpr double kFewest = 0.04;   // of the longest seam
+    Shot plain = shot;
+    plain.orientation = {};
+    plain.orientation_keys.clear();
+    plain.steady.reset();
+    PlanKey key = for_every_view(plan_key(plain, View(), plain.in));
+    for (auto& c : key.cameras) c.media = "media";
+    const Coverage coverage(key);
+    const TargetMap map(equirect_target(kAround));
+    std::map<std::pair<std::size_t, std::size_t>, double> lengths;
+    for (int y = 0; y < kAround / 2; ++y)
+        for (int x = 0; x < kAround; ++x) {
+            const auto standing = coverage.standing_deg(*map.direction({x + 0.5, y + 0.5}));
+            std::size_t best = standing.size(), second = best;
+            for (std::size_t c = 0; c < standing.size(); ++c) {
+                if (standing[c] < -1e8) continue;
+                if (best == standing.size() || standing[c] > standing[best])
+                    second = best, best = c;
+                else if (second == standing.size() || standing[c] > standing[second])
+                    second = c;
+            }
+            if (second == standing.size() || standing[best] - standing[second] > kBeside_deg) continue;
+            lengths[{std::min(best, second), std::max(best, second)}] += std::cos((0.5 - (y + 0.5) / (kAround / 2)) * kPi);
+        }
+    double longest = 0;
+    for (const auto& [pair, length] : lengths) longest = std::max(longest, length);
+    std::vector<std::pair<double, std::pair<std::size_t, std::size_t>>> order;
+    for (const auto& [pair, length] : lengths)
+        if (length > kFewest * longest) order.push_back({-length, pair});
+    std::sort(order.begin(), order.end());
+    std::vector<std::pair<std::string, std::string>> out;
+    for (const auto& [length, pair] : order)
+        out.emplace_back(shot.cameras[pair.first].camera, shot.cameras[pair.second].camera);
+    return out;
 }
 
 } // namespace porb

@@ -29,4 +29,7 @@ struct CutHole {
 };
 CutHole cut_hole(const Shot& shot, Seconds time);
 
+/// The cameras that meet on seams, by their ids, those with the longest seams first.
+std::vector<std::pair<std::string, std::string>> meeting_cameras(const Shot& shot);
+
 } // namespace porb

@@ -1,5 +1,6 @@
 #include "base/angle.h"
 #include "base/parallel.h"
+#include "picture/convert_simd.h"
 #include "stitch/crossings.h"
 #include "stitch/find_lines.h"
 #include "stitch/plan_lens.h"
@@ -29,7 +30,7 @@ constexpr float kAlike = 0.035f;  ///< and no more than this
 constexpr float kNearBy = 0.006f; ///< by so much a pixel is a nearer place to be preferred
 constexpr int kFewPlaces = 6;
 constexpr double kNinetenths = 0.9;
-constexpr std::size_t kMostMoments = 5;
+constexpr std::size_t kMostMoments = 5, kFewMoments = 3;
 constexpr double kWider = 1.15, kEase_s = 0.4;
 
 /// One moment's subject, laid out on a plane of directions, and what two cameras show of it.
@@ -56,7 +57,14 @@ class Examined {
             places_.clear();
             return;
         }
-        seen_ = *seen;
+        tones_ = seen->tones;
+        for (const Picture& p : seen->sources) {
+            Pixels& to = pixels_.emplace_back(Pixels{p.width(), p.height(), {}});
+            to.rgba.resize(std::size_t(p.width()) * std::size_t(p.height()) * 4);
+            for (int y = 0; y < p.height(); ++y)
+                simd::floats_from_halves(p.row(y), to.rgba.data() + std::size_t(y) * std::size_t(p.width()) * 4,
+                                         std::size_t(p.width()) * 4);
+        }
         cameras_ = cameras;
         const SphereGrid distances = composer_.distances(project, shot, oval.time);
         inverse_m_.assign(places_.size(), agree_inverse_m(key_));
@@ -171,14 +179,15 @@ class Examined {
         const PlanLens& lens = lenses_[which == 0 ? a_ : b_];
         const Landing at = land(lens, lens.ray(d, rho));
         if (lens.map.clearance(at.px) < (1 << cameras_[std::size_t(which)].level)) return false;
-        const Picture& p = seen_.sources[std::size_t(which)];
-        const CameraTone& tone = seen_.tones[std::size_t(which)];
+        const Pixels& p = pixels_[std::size_t(which)];
+        const CameraTone& tone = tones_[std::size_t(which)];
         const double scale = 1.0 / (1 << cameras_[std::size_t(which)].level);
         const double u = at.px.x() * scale - 0.5, v = at.px.y() * scale - 0.5;
-        const int x = std::clamp(int(std::floor(u)), 0, p.width() - 2),
-                  y = std::clamp(int(std::floor(v)), 0, p.height() - 2);
+        const int x = std::clamp(int(std::floor(u)), 0, p.width - 2),
+                  y = std::clamp(int(std::floor(v)), 0, p.height - 2);
         const float fx = float(std::clamp(u - x, 0.0, 1.0)), fy = float(std::clamp(v - y, 0.0, 1.0));
-        const Half *q = p.row(y) + 4 * x, *r = p.row(y + 1) + 4 * x;
+        const float *q = &p.rgba[(std::size_t(y) * std::size_t(p.width) + std::size_t(x)) * 4],
+                    *r = q + std::size_t(p.width) * 4;
         float rim = 1;
         if (!tone.plain) {
             const float du = float(u) + 0.5f - tone.centre_u, dv = float(v) + 0.5f - tone.centre_v;
@@ -186,8 +195,7 @@ class Examined {
             rim = 1 + s * (tone.rim[0] + s * (tone.rim[1] + s * tone.rim[2]));
         }
         for (int c = 0; c < 3; ++c) {
-            const float top = (1 - fx) * float_from_half(q[c]) + fx * float_from_half(q[c + 4]),
-                        low = (1 - fx) * float_from_half(r[c]) + fx * float_from_half(r[c + 4]);
+            const float top = (1 - fx) * q[c] + fx * q[c + 4], low = (1 - fx) * r[c] + fx * r[c + 4];
             rgb[c] = (1 - fy) * top + fy * low;
             if (!tone.plain) rgb[c] = (rgb[c] + kCurveFoot) * tone.scale[c] * rim - kCurveFoot;
         }
@@ -208,16 +216,25 @@ class Examined {
     std::vector<std::uint8_t> passes_, near_;
     std::vector<double> inverse_m_;
     std::vector<BlendPlan::PlanCamera> cameras_;
-    Composer::Seen seen_;
+    struct Pixels {
+        int width, height;
+        std::vector<float> rgba;
+    };
+    std::vector<Pixels> pixels_;
+    std::vector<CameraTone> tones_;
 };
 
-/// Fewer moments of a path, its middle ones.
-std::vector<ShelterKey> some_of(const std::vector<ShelterKey>& path) {
-    if (path.size() <= kMostMoments) return path;
+/// Fewer moments of a path: every second step of the scan, which others share, and of these a few.
+std::vector<ShelterKey> some_of(const std::vector<ShelterKey>& path, const CrossingScan& scan) {
     std::vector<ShelterKey> out;
-    for (std::size_t i = 0; i < kMostMoments; ++i)
-        out.push_back(path[i * (path.size() - 1) / (kMostMoments - 1)]);
-    return out;
+    for (const ShelterKey& k : path)
+        if (path.size() <= kFewMoments || scan.step_s <= 0 ||
+            std::lround((k.time - scan.from).to_double() / scan.step_s) % 2 == 0)
+            out.push_back(k);
+    if (out.size() <= kMostMoments) return out;
+    std::vector<ShelterKey> few;
+    for (std::size_t i = 0; i < kMostMoments; ++i) few.push_back(out[i * (out.size() - 1) / (kMostMoments - 1)]);
+    return few;
 }
 
 double open_damage(const CrossingScan& scan, const CureChoice& choice) {
@@ -268,7 +285,7 @@ void measure(const Project& project, const Shot& shot, Composer& composer,
     std::multimap<Seconds, std::pair<Crossing*, ShelterKey>> moments;
     for (Crossing* c : crossings) {
         c->damage_px = 0;
-        for (const ShelterKey& oval : some_of(c->path)) moments.emplace(oval.time, std::pair(c, oval));
+        for (const ShelterKey& oval : some_of(c->path, shot.crossings ? **shot.crossings : CrossingScan())) moments.emplace(oval.time, std::pair(c, oval));
     }
     std::size_t done = 0;
     for (const auto& [time, what] : moments) {

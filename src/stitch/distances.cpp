@@ -118,26 +118,29 @@ Agreement agreement(const cv::Mat& a, const cv::Mat& b, const cv::Mat& parallax,
         return out;
     };
     const cv::Mat da = detail(a), db = detail(b);
-    cv::Mat aa(b.size(), CV_32F), bb(b.size(), CV_32F), ab(b.size(), CV_32F);
+    const cv::Size half(b.cols / 2, b.rows / 2); // every second place both ways tells as much
+    cv::Mat aa(half, CV_32F), bb(half, CV_32F), ab(half, CV_32F);
     double saa = 0, sbb = 0, sab = 0;
-    for (int y = 0; y < b.rows; ++y)
-        for (int x = 0; x < b.cols; ++x) {
+    for (int y = 0; y < half.height; ++y) {
+        const std::uint8_t* k = known.ptr<std::uint8_t>(2 * y);
+        const float* p = parallax.ptr<float>(2 * y);
+        const std::int16_t *ra = da.ptr<std::int16_t>(2 * y), *rb = db.ptr<std::int16_t>(2 * y);
+        float *taa = aa.ptr<float>(y), *tbb = bb.ptr<float>(y), *tab = ab.ptr<float>(y);
+        for (int x = 0; x < half.width; ++x) {
             float va = 0, vb = 0;
-            if (known.at<std::uint8_t>(y, x)) {
-                const int from = int(std::lround(float(x) - parallax.at<float>(y, x)));
-                va = da.at<std::int16_t>(y, from), vb = db.at<std::int16_t>(y, x);
-            }
-            aa.at<float>(y, x) = va * va, bb.at<float>(y, x) = vb * vb, ab.at<float>(y, x) = va * vb;
-            saa += double(va) * va, sbb += double(vb) * vb, sab += double(va) * vb;
+            if (k[2 * x]) va = ra[std::clamp(2 * x - int(p[2 * x] + 0.5f), 0, b.cols - 1)], vb = rb[2 * x];
+            taa[x] = va * va, tbb[x] = vb * vb, tab[x] = va * vb;
+            saa += double(va * va), sbb += double(vb * vb), sab += double(va * vb);
         }
+    }
     Agreement out;
     if (saa * sbb > 0) out.whole = sab / std::sqrt(saa * sbb);
     for (cv::Mat* m : {&aa, &bb, &ab}) cv::blur(*m, *m, cv::Size(kAbout, kAbout));
-    out.about.create(b.size(), CV_32F);
-    for (int y = 0; y < b.rows; ++y)
-        for (int x = 0; x < b.cols; ++x) // what is even agrees with anything
-            out.about.at<float>(y, x) =
-                (ab.at<float>(y, x) + kEven) / (std::sqrt(aa.at<float>(y, x) * bb.at<float>(y, x)) + kEven);
+    cv::Mat both;
+    cv::multiply(aa, bb, both);
+    cv::sqrt(both, both);
+    cv::divide(ab + kEven, both + kEven, both); // what is even agrees with anything
+    cv::resize(both, out.about, b.size(), 0, 0, cv::INTER_LINEAR);
     return out;
 }
 

@@ -168,3 +168,66 @@ TEST_CASE("blending, shapes and shelters survive a round trip, and broken ones a
     CHECK(says(refused([](Shot& x) { x.shelters[0].keys[0].width_deg = 0; }), "shelters/0/keys/0/width_deg"));
     CHECK(says(refused([](Shot& x) { x.blend.widest_deg = 500; }), "blend/widest_deg"));
 }
+
+TEST_CASE("lines, crossings, grades, curves and denoising survive a round trip, and nonsense is refused by name") {
+    Project p;
+    MediaRef ref;
+    ref.path = "/tmp/a.mp4";
+    ref.curve = "film-log";
+    add_media(p, ref);
+    ref.path = "/tmp/b.mp4";
+    ref.curve = kCurveFile + "/tmp/curves/b.clf";
+    add_media(p, ref);
+    Shot s = shot_for_rig(nominal_rig(2, 400, 400, 1, 200), "t");
+    s.id = "shot-1";
+    SeamLines lines;
+    lines.on = false;
+    lines.ease_s = 0.25;
+    std::vector<std::uint8_t> who(std::size_t(SeamLines::kSide) * SeamLines::kSide, 0);
+    for (std::size_t i = 500; i < 9000; ++i) who[i] = 1;
+    who[77] = LineKey::kNobody;
+    lines.keys.push_back({Seconds(0), who});
+    who[12] = 1;
+    lines.keys.push_back({Rational(1, 3), who});
+    s.seam_lines = lines;
+    CrossingScan scan;
+    scan.to = Seconds(4), scan.step_s = 0.1;
+    Crossing c;
+    c.id = "1", c.a = "A", c.b = "B", c.from = Rational(1, 2), c.to = Seconds(1);
+    c.path = {{Rational(1, 2), 10, 5, 8, 20}, {Seconds(1), 14, 5, 9, 20}};
+    c.apart_px = 21, c.damage_px = 0.5, c.cure = CrossingCure::shelter, c.shelter = "keeper", c.dismissed = true;
+    scan.crossings = {c};
+    s.crossings = Shared(scan);
+    s.grade.exposure_ev = 0.3, s.grade.lift = {0.01, 0, -0.02}, s.grade.contrast = 1.2, s.grade.on = false;
+    s.grade.lut = "/tmp/looks/warm.cube", s.grade.lut_strength = 0.5;
+    s.denoise = {true, 0.4, 0.2};
+    p.shots.push_back(s);
+    const std::filesystem::path file = "/tmp/p.porb";
+    const std::string text = project_to_text(p, file);
+    const Project back = parse_project(text, file);
+    CHECK(back == p);
+    CHECK(text.size() < 30000); // lines take little room
+
+    const auto refused = [&](const std::string& from, const std::string& to) {
+        std::string bad = text;
+        const auto at = bad.find(from);
+        REQUIRE(at != std::string::npos);
+        bad.replace(at, from.size(), to);
+        return error_of([&] { (void)parse_project(bad, file); });
+    };
+    CHECK(refused("a77.1", "a77x1").find("seam_lines") != std::string::npos);
+    CHECK(refused("a77.1", "a77z1").find("does not say who supplies what") != std::string::npos);
+    CHECK(refused("a77.1", "a76.1").find("says who supplies 36863 of 36864") != std::string::npos);
+    CHECK(refused("\"damage_px\": 0.5", "\"damage_px\": -3").find("damage_px") != std::string::npos);
+    CHECK(refused("\"contrast\": 1.2", "\"contrast\": 0").find("contrast") != std::string::npos);
+    CHECK(refused("\"over_time\": 0.4", "\"over_time\": 4").find("over_time") != std::string::npos);
+
+    // Lines name cameras by number: another rig has none of them.
+    Shot other = s;
+    other.rig = nominal_rig(3, 400, 400, 1, 200);
+    match_cameras_to_rig(other);
+    CHECK(other.seam_lines->keys.empty());
+    Shot same = s;
+    match_cameras_to_rig(same);
+    CHECK(same.seam_lines->keys.size() == 2);
+}

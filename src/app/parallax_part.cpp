@@ -1,0 +1,366 @@
+#include "app/parallax_part.h"
+
+#include "app/number_field.h"
+#include "app/panel.h"
+#include "stitch/coverage_report.h"
+#include "stitch/crossings.h"
+#include "stitch/find_lines.h"
+
+#include <QCheckBox>
+#include <QFormLayout>
+#include <QHeaderView>
+#include <QLabel>
+#include <QProgressBar>
+#include <QPushButton>
+#include <QSignalBlocker>
+#include <QTableWidget>
+
+namespace porb::app {
+
+namespace {
+QLabel* heading(QBoxLayout* into, const QString& text) {
+    auto* label = new QLabel(text);
+    label->setProperty("role", "group");
+    into->addWidget(label);
+    return label;
+}
+} // namespace
+
+ParallaxPart::ParallaxPart(Session& session, QWidget* parent) : QWidget(parent), session_(session) {
+    auto* column = new QVBoxLayout(this);
+    column->setContentsMargins(0, 0, 0, 0);
+    column->setSpacing(6);
+    heading(column, "LINES");
+    lines_ = new QLabel;
+    lines_->setObjectName("lines_told");
+    lines_->setProperty("role", "hint");
+    lines_->setWordWrap(true);
+    column->addWidget(lines_);
+    const auto button = [&](QBoxLayout* into, const QString& text, const char* name, const QString& tip) {
+        auto* b = new QPushButton(text);
+        b->setObjectName(name);
+        b->setToolTip(tip);
+        into->addWidget(b, 1);
+        return b;
+    };
+    auto* row = new QHBoxLayout;
+    find_ = button(row, "Find lines", "lines_find",
+                   "Looks through the shot for where neighbours differ least, and lays the lines there (F6)");
+    forget_ = button(row, "Forget them", "lines_forget", "Neighbours meet half-way between their reaches again");
+    column->addLayout(row);
+    auto* busy = new QHBoxLayout;
+    progress_ = new QProgressBar;
+    stop_ = new QPushButton("Stop");
+    stop_->setToolTip("Ends it; everything stays as it was");
+    busy->addWidget(progress_, 1);
+    busy->addWidget(stop_);
+    column->addLayout(busy);
+    follow_ = new QCheckBox("Follow the lines found");
+    follow_->setObjectName("lines_on");
+    column->addWidget(follow_);
+    auto* line_form = new QFormLayout;
+    ease_ = new NumberField(0, 60, 0.05, 2, " s");
+    ease_->setObjectName("lines_ease");
+    ease_->setToolTip("In which a line moves over to its next place");
+    line_form->addRow("Moves over in", ease_);
+    column->addLayout(line_form);
+
+    heading(column, "PARALLAX");
+    flow_ = new QCheckBox("Close it where lenses meet");
+    flow_->setObjectName("flow_on");
+    flow_->setToolTip("Draws what is near a seam where the rig's centre would see it, by distances found in each "
+                      "frame (W)");
+    column->addWidget(flow_);
+    table_ = new QTableWidget(0, 4);
+    table_->setObjectName("seam_pairs");
+    table_->setHorizontalHeaderLabels({"Seam", "Strength", "Zone", "Agrees at"});
+    table_->verticalHeader()->hide();
+    table_->verticalHeader()->setDefaultSectionSize(23);
+    table_->horizontalHeader()->setSectionResizeMode(QHeaderView::Stretch);
+    table_->setSelectionBehavior(QAbstractItemView::SelectRows);
+    table_->setSelectionMode(QAbstractItemView::SingleSelection);
+    table_->setEditTriggers(QAbstractItemView::NoEditTriggers);
+    table_->setMinimumHeight(90);
+    column->addWidget(table_, 1);
+    for_ = heading(column, "");
+    auto* form = new QFormLayout;
+    const auto field = [&](const QString& label, const char* name, double low, double high, double step, int digits,
+                           const QString& unit, const QString& tip) {
+        auto* f = new NumberField(low, high, step, digits, unit);
+        f->setObjectName(name);
+        f->setToolTip(tip);
+        form->addRow(label, f);
+        connect(f, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
+        return f;
+    };
+    strength_ = field("Strength", "flow_strength", 0, 1, 0.05, 2, "", "0: the agree distance, 1: the distances found");
+    auto* key_row = new QHBoxLayout;
+    keys_ = new QLabel;
+    keys_->setObjectName("strength_keys");
+    key_row->addWidget(keys_, 1);
+    key_ = new QPushButton("Key here");
+    key_->setObjectName("strength_key");
+    key_->setToolTip("Sets a key of the shot's strength at the playhead, or takes the one there away");
+    key_row->addWidget(key_);
+    form->addRow("", key_row);
+    zone_ = field("Zone", "flow_zone", 1, 90, 0.5, 1, "°", "How far from a seam it reaches, fading");
+    smoothness_ = field("Smoothness", "flow_smoothness", 0.1, 10, 0.1, 1, "",
+                        "How much neighbouring distances are held together; 1 is usual");
+    nearest_ = field("Nearest", "flow_nearest", 0.2, 100, 0.05, 2, " m", "Nearer things are taken to be there");
+    agree_ = field("Agrees at", "seam_agree", 0, 1000, 0.05, 2, " m",
+                   "Where these two cameras agree, where distances found are not used; 0: infinitely far");
+    column->addLayout(form);
+    auto* own_row = new QHBoxLayout;
+    distance_ = button(own_row, "Find its distance", "seam_distance", "The middle of what lies on this seam now");
+    as_shot_ = button(own_row, "As the others", "seam_as_shot", "This seam has no settings of its own any longer");
+    column->addLayout(own_row);
+
+    connect(find_, &QPushButton::clicked, this, &ParallaxPart::find_lines_now);
+    connect(stop_, &QPushButton::clicked, this, [this] { job_.stop(); });
+    connect(forget_, &QPushButton::clicked, this,
+            [this] { session_.edit_shot("Forget the lines", [](Shot& s) { s.seam_lines = SeamLines(); }); });
+    connect(follow_, &QCheckBox::clicked, this, [this](bool on) {
+        session_.edit_shot(on ? "Follow the lines found" : "Leave the lines found",
+                           [on](Shot& s) { s.seam_lines.edit([on](SeamLines& l) { l.on = on; }); });
+    });
+    connect(ease_, &NumberField::edited, this, [this](double v) {
+        session_.edit_shot(
+            "Ease of lines", [v](Shot& s) { s.seam_lines.edit([v](SeamLines& l) { l.ease_s = v; }); }, "lines ease");
+    });
+    connect(ease_, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
+    connect(flow_, &QCheckBox::clicked, this, &ParallaxPart::toggle_flow);
+    connect(strength_, &NumberField::edited, this, [this](double v) {
+        const Shot* shot = session_.shot();
+        if (!chosen() && shot && !shot->flow.keys.empty()) { // a key of it, at the playhead
+            const Seconds now = session_.playhead();
+            return change(
+                "Key of strength",
+                [now, v](FlowSettings& f) {
+                    std::erase_if(f.keys, [now](const StrengthKey& k) { return k.time == now; });
+                    f.keys.push_back({now, v});
+                    std::stable_sort(f.keys.begin(), f.keys.end(),
+                                     [](const StrengthKey& a, const StrengthKey& b) { return a.time < b.time; });
+                },
+                "strength key");
+        }
+        change_value("strength", &FlowSettings::strength, &SeamFlow::strength, v);
+    });
+    connect(zone_, &NumberField::edited, this,
+            [this](double v) { change_value("zone", &FlowSettings::zone_deg, &SeamFlow::zone_deg, v); });
+    connect(smoothness_, &NumberField::edited, this,
+            [this](double v) { change_value("smoothness", &FlowSettings::smoothness, &SeamFlow::smoothness, v); });
+    connect(nearest_, &NumberField::edited, this, [this](double v) {
+        change("Parallax: nearest", [v](FlowSettings& f) { f.nearest_m = v; }, "nearest");
+    });
+    connect(agree_, &NumberField::edited, this, [this](double v) {
+        if (const auto pair = chosen())
+            change("Agree distance of a seam", [&](FlowSettings& f) { own(f, *pair).agree_distance_m = v; }, "seam agree");
+    });
+    connect(key_, &QPushButton::clicked, this, &ParallaxPart::toggle_key);
+    connect(distance_, &QPushButton::clicked, this, &ParallaxPart::find_distance);
+    connect(as_shot_, &QPushButton::clicked, this, [this] {
+        if (const auto pair = chosen())
+            change("A seam as the others", [&](FlowSettings& f) {
+                if (const SeamFlow* s = find_seam(f, pair->a, pair->b)) f.seams.erase(f.seams.begin() + (s - f.seams.data()));
+            });
+    });
+    connect(table_, &QTableWidget::itemSelectionChanged, this, &ParallaxPart::refresh);
+    connect(&session_, &Session::playhead_changed, this, [this] {
+        if (isVisible() && session_.shot() && !session_.shot()->flow.keys.empty()) refresh();
+    });
+    connect(&job_, &BackgroundJob::progressed, this, [this](double share, const QString& doing) {
+        progress_->setValue(int(100 * share));
+        progress_->setFormat(doing + "  %p %");
+    });
+    connect(&job_, &BackgroundJob::ended, this, [this](const QString& error, bool stopped) {
+        show_busy();
+        if (!error.isEmpty())
+            session_.say(error, Signal::stop);
+        else if (stopped)
+            session_.say("Stopped; everything is as it was.", Signal::care);
+    });
+    show_busy();
+}
+
+SeamFlow& ParallaxPart::own(FlowSettings& flow, const Pair& pair) {
+    if (!find_seam(flow, pair.a, pair.b))
+        flow.seams.push_back({pair.a, pair.b, flow.strength, flow.zone_deg, flow.smoothness, std::nullopt});
+    return flow.seams[std::size_t(find_seam(flow, pair.a, pair.b) - flow.seams.data())];
+}
+
+std::optional<ParallaxPart::Pair> ParallaxPart::chosen() const {
+    const int r = table_->selectionModel()->hasSelection() ? table_->currentRow() : -1;
+    return r >= 0 && r < int(pairs_.size()) ? std::optional(pairs_[std::size_t(r)]) : std::nullopt;
+}
+
+void ParallaxPart::change(const QString& label, const std::function<void(FlowSettings&)>& set, const QString& key) {
+    session_.edit_shot(
+        label, [&](Shot& s) { set(s.flow); }, key);
+}
+
+void ParallaxPart::change_value(const QString& label, double FlowSettings::*all, double SeamFlow::*one, double value) {
+    const auto pair = chosen();
+    change(
+        (pair ? "Seam: " : "Parallax: ") + label,
+        [&](FlowSettings& f) {
+            if (pair)
+                own(f, *pair).*one = value;
+            else
+                f.*all = value;
+        },
+        label);
+}
+
+void ParallaxPart::toggle_flow() {
+    const Shot* shot = session_.shot();
+    if (!shot) return;
+    const bool on = !shot->flow.on;
+    change(on ? "Close parallax" : "Leave parallax", [on](FlowSettings& s) { s.on = on; });
+}
+
+void ParallaxPart::toggle_key() {
+    const Shot* shot = session_.shot();
+    if (!shot) return;
+    const Seconds now = session_.playhead();
+    const bool here = std::any_of(shot->flow.keys.begin(), shot->flow.keys.end(),
+                                  [now](const StrengthKey& k) { return k.time == now; });
+    change(here ? "Remove a key of strength" : "Key of strength", [&](FlowSettings& f) {
+        const double strength = strength_at(f, now);
+        std::erase_if(f.keys, [now](const StrengthKey& k) { return k.time == now; });
+        if (here) {
+            if (f.keys.empty()) f.strength = strength;
+            return;
+        }
+        f.keys.push_back({now, strength});
+        std::stable_sort(f.keys.begin(), f.keys.end(),
+                         [](const StrengthKey& a, const StrengthKey& b) { return a.time < b.time; });
+    });
+}
+
+void ParallaxPart::find_lines_now() {
+    const Shot* shot = session_.shot();
+    if (!shot || job_.is_running()) return;
+    job_.start([this, project = session_.project(), id = shot->id, library = session_.library()](
+                   const BackgroundJob::Tell& tell, const Cancel& cancel) -> BackgroundJob::Finish {
+        Composer composer(library);
+        const Shot before = *find_shot(*project, id);
+        const auto lines = std::make_shared<SeamLines>(find_lines(
+            *project, before, composer, {}, [&](double share) { tell(share, "finding lines"); }, cancel));
+        return [this, lines, id, rig = before.rig] {
+            const Shot* now = session_.shot();
+            if (!now || now->id != id || !(now->rig == rig))
+                return session_.say("The shot was changed meanwhile; find the lines again.", Signal::care);
+            session_.edit_shot("Find lines", [&](Shot& s) { s.seam_lines = *lines; });
+            session_.say(lines->keys.size() == 1
+                             ? QString("Lines found; they can stay where they are over the whole shot.")
+                             : QString("Lines found; they take %1 places over the shot.").arg(lines->keys.size()));
+        };
+    });
+    show_busy();
+}
+
+void ParallaxPart::find_distance() {
+    const Shot* shot = session_.shot();
+    const auto pair = chosen();
+    if (!shot || !pair || job_.is_running()) return;
+    job_.start([this, pair = *pair, project = session_.project(), id = shot->id, time = session_.playhead(),
+                library = session_.library()](const BackgroundJob::Tell& tell, const Cancel&) -> BackgroundJob::Finish {
+        tell(0, "looking at the seam");
+        Composer composer(library);
+        const auto found = seam_distance_m(*project, *find_shot(*project, id), composer, pair.a, pair.b, time);
+        return [this, found, pair, id] {
+            const Shot* now = session_.shot();
+            if (!now || now->id != id) return;
+            if (!found)
+                return session_.say("Nothing on this seam tells how far it is: type the distance.", Signal::care);
+            change("Agree distance of a seam", [&](FlowSettings& f) { own(f, pair).agree_distance_m = *found; });
+            session_.say(*found > 0 ? QString("Most of what lies on it is %1 m away.").arg(*found, 0, 'f', 2)
+                                    : QString("What lies on it is too far away to tell."));
+        };
+    });
+    show_busy();
+}
+
+void ParallaxPart::show_busy() {
+    const bool busy = job_.is_running();
+    progress_->setVisible(busy);
+    stop_->setVisible(busy);
+    find_->setEnabled(!busy);
+}
+
+void ParallaxPart::refresh() {
+    const Shot* shot = session_.shot();
+    setEnabled(shot != nullptr);
+    const QSignalBlocker block(table_);
+    if (!shot) {
+        table_->setRowCount(0);
+        lines_->clear();
+        return;
+    }
+    const SeamLines& lines = *shot->seam_lines;
+    const auto places = lines.keys.size();
+    lines_->setText(places == 0   ? "Neighbours meet half-way between their reaches."
+                    : !lines.on   ? "Lines were found, but neighbours meet half-way between their reaches."
+                    : places == 1 ? "Neighbours meet where they differ least, all through the shot."
+                                  : QString("Neighbours meet where they differ least: %1 places over the shot.").arg(places));
+    forget_->setEnabled(places > 0);
+    follow_->setEnabled(places > 0);
+    follow_->setChecked(places > 0 && lines.on);
+    ease_->setEnabled(places > 1 && lines.on);
+    ease_->set_quietly(lines.ease_s);
+
+    const auto same = [&] {
+        if (!paired_ || !(paired_->rig == shot->rig) || paired_->cameras.size() != shot->cameras.size()) return false;
+        for (std::size_t i = 0; i < shot->cameras.size(); ++i)
+            if (paired_->cameras[i].reach_deg != shot->cameras[i].reach_deg ||
+                paired_->cameras[i].used != shot->cameras[i].used)
+                return false;
+        return true;
+    };
+    if (!same()) {
+        pairs_.clear();
+        for (const auto& [a, b] : meeting_cameras(*shot)) pairs_.push_back({a, b});
+        paired_ = *shot;
+    }
+    const FlowSettings& f = shot->flow;
+    flow_->setChecked(f.on);
+    table_->setRowCount(int(pairs_.size()));
+    for (int r = 0; r < int(pairs_.size()); ++r) {
+        const Pair& pair = pairs_[std::size_t(r)];
+        const SeamFlow* s = find_seam(f, pair.a, pair.b);
+        const QString cells[] = {QString::fromStdString(pair.a + " – " + pair.b),
+                                 s ? QString::number(s->strength, 'f', 2) : "–",
+                                 s ? QString("%1°").arg(s->zone_deg, 0, 'f', 1) : "–",
+                                 s && s->agree_distance_m
+                                     ? *s->agree_distance_m > 0 ? QString("%1 m").arg(*s->agree_distance_m, 0, 'f', 2)
+                                                                : QString("far")
+                                     : "–"};
+        for (int i = 0; i < 4; ++i) {
+            QTableWidgetItem* item = table_->item(r, i);
+            if (!item) table_->setItem(r, i, item = new QTableWidgetItem);
+            item->setText(cells[i]);
+            item->setTextAlignment(i == 0 ? Qt::Alignment(Qt::AlignCenter) : Qt::AlignRight | Qt::AlignVCenter);
+        }
+    }
+    const auto pair = chosen();
+    const SeamFlow* s = pair ? find_seam(f, pair->a, pair->b) : nullptr;
+    for_->setText(pair ? "SEAM " + QString::fromStdString(pair->a + " – " + pair->b) : "ALL SEAMS");
+    strength_->set_quietly(s ? s->strength : pair ? f.strength : strength_at(f, session_.playhead()));
+    zone_->set_quietly(s ? s->zone_deg : f.zone_deg);
+    smoothness_->set_quietly(s ? s->smoothness : f.smoothness);
+    nearest_->set_quietly(f.nearest_m);
+    agree_->set_quietly(s && s->agree_distance_m ? *s->agree_distance_m : shot->agree_distance_m);
+    for (auto* field : {strength_, zone_, smoothness_}) field->setEnabled(f.on);
+    nearest_->setEnabled(f.on && !pair);
+    agree_->setEnabled(f.on && pair);
+    distance_->setEnabled(f.on && pair && !job_.is_running());
+    as_shot_->setEnabled(s != nullptr);
+    key_->setEnabled(f.on && !pair);
+    const bool here = std::any_of(f.keys.begin(), f.keys.end(),
+                                  [&](const StrengthKey& k) { return k.time == session_.playhead(); });
+    keys_->setText(f.keys.empty() ? "the same throughout"
+                                  : QString("%1 keys%2").arg(f.keys.size()).arg(here ? ", one here" : ""));
+    key_->setText(here ? "Remove the key" : "Key here");
+}
+
+} // namespace porb::app

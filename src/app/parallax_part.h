@@ -1,0 +1,54 @@
+#pragma once
+
+#include "app/background_job.h"
+#include "app/session.h"
+
+#include <QWidget>
+
+class QCheckBox;
+class QLabel;
+class QProgressBar;
+class QPushButton;
+class QTableWidget;
+
+namespace porb::app {
+
+class NumberField;
+
+/// The part of Seams that says where neighbours meet and how parallax is closed there: for all seams, or for the
+/// one chosen in its table.
+class ParallaxPart : public QWidget {
+    Q_OBJECT
+  public:
+    explicit ParallaxPart(Session& session, QWidget* parent = nullptr);
+    BackgroundJob& job() { return job_; }
+    void refresh();
+    void find_lines_now();
+    void toggle_flow();
+
+  private:
+    struct Pair {
+        std::string a, b;
+    };
+    void change(const QString& label, const std::function<void(FlowSettings&)>& set, const QString& key = {});
+    void change_value(const QString& label, double FlowSettings::*all, double SeamFlow::*one, double value);
+    void toggle_key();
+    void find_distance();
+    void show_busy();
+    std::optional<Pair> chosen() const;
+    /// The chosen seam's own settings, made from the shot's when it had none.
+    static SeamFlow& own(FlowSettings& flow, const Pair& pair);
+
+    Session& session_;
+    BackgroundJob job_;
+    std::vector<Pair> pairs_;
+    std::optional<Shot> paired_; ///< that they were worked out for
+    QLabel *lines_, *for_, *keys_;
+    QCheckBox *follow_, *flow_;
+    QPushButton *find_, *forget_, *stop_, *key_, *distance_, *as_shot_;
+    QProgressBar* progress_;
+    QTableWidget* table_;
+    NumberField *ease_, *strength_, *zone_, *smoothness_, *nearest_, *agree_;
+};
+
+} // namespace porb::app

@@ -1,0 +1,35 @@
+#pragma once
+
+#include <QBoxLayout>
+#include <QButtonGroup>
+#include <QToolButton>
+
+#include <vector>
+
+namespace porb::app {
+
+struct PartName {
+    QString name, tip;
+};
+/// The row of buttons that chooses a part of a station's panel; ids count from 0. Each button's object name is
+/// `prefix` and its part's name.
+inline QButtonGroup* add_parts(QVBoxLayout* column, const QString& prefix, const std::vector<PartName>& names) {
+    auto* row = new QHBoxLayout;
+    row->setSpacing(2);
+    auto* group = new QButtonGroup(row);
+    for (int i = 0; i < int(names.size()); ++i) {
+        auto* b = new QToolButton;
+        b->setObjectName(prefix + names[std::size_t(i)].name.toLower());
+        b->setText(names[std::size_t(i)].name);
+        b->setToolTip(names[std::size_t(i)].tip);
+        b->setCheckable(true);
+        b->setSizePolicy(QSizePolicy::Expanding, QSizePolicy::Fixed);
+        group->addButton(b, i);
+        row->addWidget(b);
+    }
+    group->button(0)->setChecked(true);
+    column->addLayout(row);
+    return group;
+}
+
+} // namespace porb::app
