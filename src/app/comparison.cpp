@@ -22,6 +22,9 @@ enum Choice {
     colours_as_shot,
     without_flow,
     without_seam_work,
+    half_way_lines,
+    without_grade,
+    without_denoising,
     first_solve
 };
 } // namespace
@@ -117,6 +120,12 @@ void Comparison::refresh_choices() {
     with_->addItem("colours as shot", colours_as_shot);
     with_->addItem("parallax left open", without_flow);
     with_->addItem("no seam work", without_seam_work);
+    if (const Shot* shot = session_.shot()) {
+        if (shot->seam_lines->on && !shot->seam_lines->keys.empty())
+            with_->addItem("lines half-way", half_way_lines);
+        if (shot->grade.on && !is_neutral(shot->grade)) with_->addItem("ungraded", without_grade);
+        if (shot->denoise.on) with_->addItem("without denoising", without_denoising);
+    }
     if (const Shot* shot = session_.shot())
         for (std::size_t i = 0; i < shot->solves.size(); ++i)
             with_->addItem("rig of " + QString::fromStdString(shot->solves[i].name), first_solve + int(i));
@@ -138,8 +147,15 @@ ProjectPtr Comparison::other() const {
         other.match.on = false;
     else if (choice == without_flow)
         other.flow.on = false;
+    else if (choice == without_grade)
+        other.grade.on = false;
+    else if (choice == without_denoising)
+        other.denoise.on = false;
+    else if (choice == half_way_lines)
+        other.seam_lines = SeamLines();
     else if (choice == without_seam_work) {
         other.flow.on = false;
+        other.seam_lines = SeamLines();
         other.blend = {};
         other.shelters.clear();
         for (auto& c : other.cameras) c.shapes.clear();

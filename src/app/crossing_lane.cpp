@@ -12,7 +12,7 @@ namespace porb::app {
 namespace {
 constexpr int kRows = 3, kRowHeight = 8, kTop = 4;
 constexpr double kLeastWidth = 8;
-}
+} // namespace
 
 CrossingLane::CrossingLane(Session& session, TimeRuler& ruler, QWidget* parent)
     : QWidget(parent), session_(session), ruler_(ruler) {
@@ -58,7 +58,8 @@ void CrossingLane::paintEvent(QPaintEvent*) {
     const Shot* shot = session_.shot();
     if (!shot || !shot->crossings) {
         p.setPen(colour::muted);
-        p.drawText(rect().adjusted(8, 0, -8, 0), Qt::AlignVCenter | Qt::AlignLeft, "Crossings: not looked for yet");
+        p.drawText(rect().adjusted(8, 0, -8, 0), Qt::AlignVCenter | Qt::AlignLeft,
+                   "Crossings: not looked for yet");
         return;
     }
     const auto& list = (*shot->crossings)->crossings;

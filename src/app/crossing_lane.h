@@ -7,8 +7,8 @@
 
 namespace porb::app {
 
-/// The lane under the ruler that shows when something crosses a seam: open ones as pointed marks, closed ones as
-/// round ones. A click goes there.
+/// The lane under the ruler that shows when something crosses a seam: open ones as pointed marks, closed ones
+/// as round ones. A click goes there.
 class CrossingLane : public QWidget {
     Q_OBJECT
   public:

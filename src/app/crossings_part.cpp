@@ -81,7 +81,8 @@ bool CrossingTool::press(QMouseEvent* event) {
     for (int i = 0; i < int((*shot->crossings)->crossings.size()); ++i)
         if (const auto o = oval(i))
             if (const auto at = picture_.point_of(to_world * direction_of(*o));
-                at && std::hypot(at->x() - event->position().x(), at->y() - event->position().y()) < kClickPx) {
+                at &&
+                std::hypot(at->x() - event->position().x(), at->y() - event->position().y()) < kClickPx) {
                 select(i);
                 return true;
             }
@@ -169,8 +170,9 @@ CrossingsPart::CrossingsPart(Session& session, PictureArea& picture, QWidget* pa
     table_ = new QTableWidget(0, 5);
     table_->setObjectName("crossings_table");
     table_->setHorizontalHeaderLabels({"", "Seconds", "Seam", "Shows", ""});
-    table_->horizontalHeaderItem(3)->setToolTip("How far apart two pictures of it are where one passes into the "
-                                                "other, pixels of a picture 3840 wide");
+    table_->horizontalHeaderItem(3)->setToolTip(
+        "How far apart two pictures of it are where one passes into the "
+        "other, pixels of a picture 3840 wide");
     table_->verticalHeader()->hide();
     table_->verticalHeader()->setDefaultSectionSize(kPictureHeight + 4);
     table_->setIconSize(QSize(kPictureWidth, kPictureHeight));
@@ -192,8 +194,9 @@ CrossingsPart::CrossingsPart(Session& session, PictureArea& picture, QWidget* pa
     leave_ = button(own, "Leave it", "crossing_leave", "It stays as it is and counts no longer as open");
     column->addLayout(own);
     auto* last = new QHBoxLayout;
-    measure_ = button(last, "Measure again", "crossings_measure",
-                      "What shows of each, as the shot is now: after you moved a line or drew a shelter yourself");
+    measure_ =
+        button(last, "Measure again", "crossings_measure",
+               "What shows of each, as the shot is now: after you moved a line or drew a shelter yourself");
     column->addLayout(last);
 
     connect(scan_, &QPushButton::clicked, this, &CrossingsPart::scan);
@@ -226,6 +229,9 @@ CrossingsPart::CrossingsPart(Session& session, PictureArea& picture, QWidget* pa
             session_.say("Stopped; the shot is as it was.", Signal::care);
         refresh();
     });
+    connect(&picture_, &PictureArea::mode_changed, this, [this] {
+        if (isVisible()) look_at_chosen();
+    });
     connect(&pictures_, &BackgroundJob::ended, this, &CrossingsPart::refresh);
     show_busy();
 }
@@ -238,16 +244,16 @@ const CrossingScan* CrossingsPart::found() const {
 void CrossingsPart::run(const QString& label, const Work& work) {
     const Shot* shot = session_.shot();
     if (!shot || job_.is_running()) return;
-    job_.start([this, label, work, project = session_.project(), id = shot->id,
-                library = session_.library()](const BackgroundJob::Tell& tell,
-                                              const Cancel& cancel) -> BackgroundJob::Finish {
+    job_.start([this, label, work, project = session_.project(), id = shot->id, library = session_.library()](
+                   const BackgroundJob::Tell& tell, const Cancel& cancel) -> BackgroundJob::Finish {
         Composer composer(library); // of its own: looking about must not wait for it
         const Shot before = *find_shot(*project, id);
         auto after = std::make_shared<const Shot>(work(*project, before, composer, tell, cancel));
         return [this, label, after, project, id] {
             const Shot* now = session_.shot();
             if (!now || now->id != id || !(*now == *find_shot(*project, id)))
-                return session_.say("The shot was changed meanwhile: what was found is left away.", Signal::care);
+                return session_.say("The shot was changed meanwhile: what was found is left away.",
+                                    Signal::care);
             session_.edit_shot(label, [&](Shot& s) { s = *after; });
             const auto& list = (*after->crossings)->crossings;
             const auto open = std::count_if(list.begin(), list.end(), is_open);
@@ -260,14 +266,13 @@ void CrossingsPart::run(const QString& label, const Work& work) {
 }
 
 void CrossingsPart::scan() {
-    run("Look for crossings",
-        [](const Project& project, const Shot& shot, Composer& composer, const BackgroundJob::Tell& tell,
-           const Cancel& cancel) {
-            Shot out = shot;
-            out.crossings = Shared(scan_crossings(
-                project, shot, composer, {}, [&](double share) { tell(share, "looking"); }, cancel));
-            return out;
-        });
+    run("Look for crossings", [](const Project& project, const Shot& shot, Composer& composer,
+                                 const BackgroundJob::Tell& tell, const Cancel& cancel) {
+        Shot out = shot;
+        out.crossings = Shared(scan_crossings(
+            project, shot, composer, {}, [&](double share) { tell(share, "looking"); }, cancel));
+        return out;
+    });
 }
 
 void CrossingsPart::measure() {
@@ -300,7 +305,8 @@ void CrossingsPart::close_open(bool chosen_only) {
                           const BackgroundJob::Tell& tell, const Cancel& cancel) {
             Cured cured = cure_crossings(
                 project, shot, composer, choice,
-                [&](double share, const std::string& doing) { tell(share, QString::fromStdString(doing)); }, cancel);
+                [&](double share, const std::string& doing) { tell(share, QString::fromStdString(doing)); },
+                cancel);
             if (!cured.remarks.empty()) {
                 const Shot with = cured.shot;
                 std::string all;
@@ -326,13 +332,21 @@ void CrossingsPart::go_to(int index) {
         const Shot* shot = session_.shot();
         session_.set_playhead(frame_time(frame_index(middle_of(c).time, shot->rate), shot->rate));
     }
-    if (picture_.mode() == ViewMode::window) {
-        const Shelter along{{}, {}, true, {}, {}, 0, 0, c.path};
-        const ShelterKey o = oval_at(along, session_.playhead());
-        const Vec3 d = orientation_at(*session_.shot(), session_.playhead()) * direction_of(o);
-        picture_.set_look({degrees(std::atan2(d.x(), d.z())), degrees(std::asin(std::clamp(-d.y(), -1.0, 1.0))), 0},
-                          picture_.field_of_view());
-    }
+    look_at_chosen();
+}
+
+void CrossingsPart::look_at_chosen() {
+    const CrossingScan* scan = found();
+    const int index = tool_.selected();
+    if (!scan || index < 0 || index >= int(scan->crossings.size()) || picture_.mode() != ViewMode::window)
+        return;
+    Shelter along;
+    along.keys = scan->crossings[std::size_t(index)].path;
+    const Vec3 d = orientation_at(*session_.shot(), session_.playhead()) *
+                   direction_of(oval_at(along, session_.playhead()));
+    picture_.set_look(
+        {degrees(std::atan2(d.x(), d.z())), degrees(std::asin(std::clamp(-d.y(), -1.0, 1.0))), 0},
+        picture_.field_of_view());
 }
 
 void CrossingsPart::go_to_open(int direction) {
@@ -342,9 +356,12 @@ void CrossingsPart::go_to_open(int direction) {
     for (int i = 0; i < int(scan->crossings.size()); ++i) {
         const Crossing& c = scan->crossings[std::size_t(i)];
         if (!is_open(c) || i == tool_.selected()) continue;
-        const bool beyond = direction > 0 ? middle_of(c).time > session_.playhead() : middle_of(c).time < session_.playhead();
+        const bool beyond =
+            direction > 0 ? middle_of(c).time > session_.playhead() : middle_of(c).time < session_.playhead();
         if (!beyond) continue;
-        if (best < 0 || (direction > 0) == (middle_of(c).time < middle_of(scan->crossings[std::size_t(best)]).time)) best = i;
+        if (best < 0 ||
+            (direction > 0) == (middle_of(c).time < middle_of(scan->crossings[std::size_t(best)]).time))
+            best = i;
     }
     if (best < 0) return session_.say("No open crossing that way.");
     const Shot* shot = session_.shot();
@@ -361,7 +378,9 @@ void CrossingsPart::make_pictures() {
         for (const Crossing& c : s.crossings) all.push_back(c.path);
         return all;
     };
-    if (small_.size() == (*shot->crossings)->crossings.size() && paths(*pictured_) == paths(**shot->crossings)) return;
+    if (small_.size() == (*shot->crossings)->crossings.size() &&
+        paths(*pictured_) == paths(**shot->crossings))
+        return;
     const Shared<CrossingScan> scan = *shot->crossings;
     pictured_ = scan;
     small_.assign(scan->crossings.size(), {});
@@ -381,8 +400,9 @@ void CrossingsPart::make_pictures() {
             cancel.check();
             const ShelterKey& o = middle_of(c);
             View view;
-            view.target = window_target(kPictureWidth * 2, kPictureHeight * 2, {o.yaw_deg, o.pitch_deg, 0},
-                                        std::clamp(1.6 * std::max(o.width_deg, 1.5 * o.height_deg), 20.0, 100.0));
+            view.target =
+                window_target(kPictureWidth * 2, kPictureHeight * 2, {o.yaw_deg, o.pitch_deg, 0},
+                              std::clamp(1.6 * std::max(o.width_deg, 1.5 * o.height_deg), 20.0, 100.0));
             view.filter = Filter::linear;
             try {
                 made->push_back(image_of(composer.compose(*project, plain, o.time, view)));
@@ -409,8 +429,9 @@ void CrossingsPart::refresh() {
     if (!scan) {
         table_->setRowCount(0);
         figure_->setText("not looked for");
-        told_->setText("People and things that walk from one camera into the next are doubled or cut there unless "
-                       "something is done. Look through the shot to find them.");
+        told_->setText(
+            "People and things that walk from one camera into the next are doubled or cut there unless "
+            "something is done. Look through the shot to find them.");
         says_->clear();
         for (auto* b : {close_all_, close_one_, leave_, measure_}) b->setEnabled(false);
         return;
@@ -432,7 +453,8 @@ void CrossingsPart::refresh() {
             QTableWidgetItem* item = table_->item(r, column);
             if (!item) table_->setItem(r, column, item = new QTableWidgetItem);
             item->setText(text);
-            item->setTextAlignment(column == 3 ? Qt::AlignRight | Qt::AlignVCenter : Qt::Alignment(Qt::AlignCenter));
+            item->setTextAlignment(column == 3 ? Qt::AlignRight | Qt::AlignVCenter
+                                               : Qt::Alignment(Qt::AlignCenter));
             item->setForeground(c.dismissed ? colour::faint : colour::text);
             return item;
         };
@@ -444,8 +466,12 @@ void CrossingsPart::refresh() {
         cell(1, seconds(c.from) + " –\n" + seconds(c.to));
         cell(2, QString::fromStdString(c.a + " – " + c.b));
         cell(3, QString("%1 px").arg(c.damage_px, 0, 'f', 0))
-            ->setToolTip(QString("Its two pictures are %1 px apart at the agree distance").arg(c.apart_px, 0, 'f', 0));
-        cell(4, state_of(c))->setForeground(is_open(c) ? colour::care : c.dismissed ? colour::faint : colour::good);
+            ->setToolTip(
+                QString("Its two pictures are %1 px apart at the agree distance").arg(c.apart_px, 0, 'f', 0));
+        cell(4, state_of(c))
+            ->setForeground(is_open(c)    ? colour::care
+                            : c.dismissed ? colour::faint
+                                          : colour::good);
     }
     const int index = tool_.selected();
     const bool chosen = index >= 0 && index < int(list.size());
@@ -463,8 +489,9 @@ void CrossingsPart::refresh() {
         says_->setText(is_open(c) ? QString("%1 px show between %2 and %3.")
                                         .arg(c.damage_px, 0, 'f', 0)
                                         .arg(QString::fromStdString(c.a), QString::fromStdString(c.b))
-                       : c.shelter.empty() ? QString("Nothing of it shows.")
-                                           : "Kept whole by the shelter “" + QString::fromStdString(c.shelter) + "”.");
+                       : c.shelter.empty()
+                           ? QString("Nothing of it shows.")
+                           : "Kept whole by the shelter “" + QString::fromStdString(c.shelter) + "”.");
     }
     if (isVisible()) make_pictures();
 }

@@ -53,9 +53,11 @@ class CrossingsPart : public QWidget {
     void go_to_open(int direction);
 
   private:
-    using Work = std::function<Shot(const Project&, const Shot&, Composer&, const BackgroundJob::Tell&, const Cancel&)>;
+    using Work = std::function<Shot(const Project&, const Shot&, Composer&, const BackgroundJob::Tell&,
+                                    const Cancel&)>;
     void run(const QString& label, const Work& work);
     void go_to(int index);
+    void look_at_chosen(); ///< in window view
     void make_pictures();
     void show_busy();
     const CrossingScan* found() const;

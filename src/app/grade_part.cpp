@@ -21,7 +21,8 @@ GradePart::GradePart(Session& session, QWidget* parent) : QWidget(parent), sessi
     auto* column = new QVBoxLayout(this);
     column->setContentsMargins(0, 0, 0, 0);
     column->setSpacing(6);
-    auto* hint = new QLabel("How the finished picture is to look: after blending, the same for every camera.");
+    auto* hint =
+        new QLabel("How the finished picture is to look: after blending, the same for every camera.");
     hint->setProperty("role", "hint");
     hint->setWordWrap(true);
     column->addWidget(hint);
@@ -34,8 +35,8 @@ GradePart::GradePart(Session& session, QWidget* parent) : QWidget(parent), sessi
         label->setProperty("role", "group");
         column->addWidget(label);
     };
-    const auto field = [&](const char* name, double low, double high, double step, int digits, const QString& unit,
-                           const QString& tip, const QString& label, auto value) {
+    const auto field = [&](const char* name, double low, double high, double step, int digits,
+                           const QString& unit, const QString& tip, const QString& label, auto value) {
         auto* f = new NumberField(low, high, step, digits, unit);
         f->setObjectName(name);
         f->setToolTip(tip);
@@ -50,8 +51,8 @@ GradePart::GradePart(Session& session, QWidget* parent) : QWidget(parent), sessi
     auto* form = new QFormLayout;
     exposure_ = field("grade_exposure", -16, 16, 0.02, 2, " EV", "Brighter above 0", "exposure",
                       [](Grade& g) -> double& { return g.exposure_ev; });
-    warmth_ = field("grade_warmth", -8, 8, 0.02, 2, " EV", "Red up and blue down by half of it each", "warmth",
-                    [](Grade& g) -> double& { return g.warmth_ev; });
+    warmth_ = field("grade_warmth", -8, 8, 0.02, 2, " EV", "Red up and blue down by half of it each",
+                    "warmth", [](Grade& g) -> double& { return g.warmth_ev; });
     tint_ = field("grade_tint", -8, 8, 0.02, 2, " EV", "Green up, or towards magenta below 0", "tint",
                   [](Grade& g) -> double& { return g.tint_ev; });
     contrast_ = field("grade_contrast", 0.1, 10, 0.01, 2, "", "1: as it is", "contrast",
@@ -75,10 +76,11 @@ GradePart::GradePart(Session& session, QWidget* parent) : QWidget(parent), sessi
         grid->addWidget(label, 0, c + 1);
     }
     const auto three = [&](int row, const QString& label, const char* name, double low, double high,
-                           const QString& tip, std::array<double, 3> Grade::*what, NumberField* (&into)[3]) {
+                           const QString& tip, std::array<double, 3> Grade::*what, NumberField*(&into)[3]) {
         grid->addWidget(new QLabel(label), row, 0);
         for (std::size_t c = 0; c < 3; ++c) {
-            into[c] = field("", low, high, 0.005, 3, "", tip, QString("%1 of %2").arg(label.toLower(), kChannels[c]),
+            into[c] = field("", low, high, 0.005, 3, "", tip,
+                            QString("%1 of %2").arg(label.toLower(), kChannels[c]),
                             [what, c](Grade& g) -> double& { return (g.*what)[c]; });
             into[c]->setObjectName(QString("grade_%1_%2").arg(name, kChannels[c]));
             into[c]->setMinimumWidth(58);
@@ -111,14 +113,16 @@ GradePart::GradePart(Session& session, QWidget* parent) : QWidget(parent), sessi
     drop_lut_ = button(lut_row, "Without", "grade_drop_lut", "Takes it off");
     column->addLayout(lut_row);
     auto* strength_form = new QFormLayout;
-    lut_strength_ = field("grade_lut_strength", 0, 1, 0.02, 2, "", "0: without it, 1: all of it", "LUT strength",
-                          [](Grade& g) -> double& { return g.lut_strength; });
+    lut_strength_ = field("grade_lut_strength", 0, 1, 0.02, 2, "", "0: without it, 1: all of it",
+                          "LUT strength", [](Grade& g) -> double& { return g.lut_strength; });
     strength_form->addRow("Strength", lut_strength_);
     column->addLayout(strength_form);
     column->addStretch(1);
     auto* file_row = new QHBoxLayout;
-    auto* read = button(file_row, "Read…", "grade_read", "Lift, gamma, gain and saturation from an ASC CDL file");
-    auto* write = button(file_row, "Write…", "grade_write", "As ASC CDL (.cc), or all of it as a .cube table");
+    auto* read =
+        button(file_row, "Read…", "grade_read", "Lift, gamma, gain and saturation from an ASC CDL file");
+    auto* write =
+        button(file_row, "Write…", "grade_write", "As ASC CDL (.cc), or all of it as a .cube table");
     column->addLayout(file_row);
     auto* last_row = new QHBoxLayout;
     copy_ = button(last_row, "To all shots", "grade_copy", "Gives every shot of the project this grade");
@@ -127,10 +131,12 @@ GradePart::GradePart(Session& session, QWidget* parent) : QWidget(parent), sessi
 
     connect(on_, &QCheckBox::clicked, this, &GradePart::toggle_bypass);
     connect(take_lut_, &QPushButton::clicked, this, &GradePart::choose_lut);
-    connect(drop_lut_, &QPushButton::clicked, this, [this] { set("Grade: without LUT", [](Grade& g) { g.lut.clear(); }); });
+    connect(drop_lut_, &QPushButton::clicked, this,
+            [this] { set("Grade: without LUT", [](Grade& g) { g.lut.clear(); }); });
     connect(read, &QPushButton::clicked, this, &GradePart::read_file);
     connect(write, &QPushButton::clicked, this, &GradePart::write_file);
-    connect(reset_, &QPushButton::clicked, this, [this] { set("Grade: begin anew", [](Grade& g) { g = Grade(); }); });
+    connect(reset_, &QPushButton::clicked, this,
+            [this] { set("Grade: begin anew", [](Grade& g) { g = Grade(); }); });
     connect(copy_, &QPushButton::clicked, this, [this] {
         if (!session_.shot()) return;
         const Grade grade = session_.shot()->grade;
@@ -153,7 +159,8 @@ void GradePart::toggle_bypass() {
 }
 
 void GradePart::choose_lut() {
-    const QString file = QFileDialog::getOpenFileName(this, "Choose a LUT", {}, "Tables (*.cube *.clf *.ctf *.3dl *.spi3d *.spi1d);;All files (*)");
+    const QString file = QFileDialog::getOpenFileName(
+        this, "Choose a LUT", {}, "Tables (*.cube *.clf *.ctf *.3dl *.spi3d *.spi1d);;All files (*)");
     if (file.isEmpty() || !session_.shot()) return;
     Grade with = session_.shot()->grade;
     with.lut = file.toStdString();
@@ -167,7 +174,8 @@ void GradePart::choose_lut() {
 }
 
 void GradePart::read_file() {
-    const QString file = QFileDialog::getOpenFileName(this, "Read a colour correction", {}, "ASC CDL (*.cc *.ccc *.cdl)");
+    const QString file =
+        QFileDialog::getOpenFileName(this, "Read a colour correction", {}, "ASC CDL (*.cc *.ccc *.cdl)");
     if (file.isEmpty() || !session_.shot()) return;
     try {
         const Grade with = with_cdl(session_.shot()->grade, file.toStdString());
@@ -179,7 +187,8 @@ void GradePart::read_file() {
 
 void GradePart::write_file() {
     QString kind;
-    QString file = QFileDialog::getSaveFileName(this, "Write the grade", {}, "Table of the whole grade (*.cube);;ASC CDL (*.cc)", &kind);
+    QString file = QFileDialog::getSaveFileName(this, "Write the grade", {},
+                                                "Table of the whole grade (*.cube);;ASC CDL (*.cc)", &kind);
     const Shot* shot = session_.shot();
     if (file.isEmpty() || !shot) return;
     const bool cdl = file.endsWith(".cc") || (!file.endsWith(".cube") && kind.contains("*.cc"));

@@ -2,14 +2,14 @@
 
 #include "app/align_strip.h"
 #include "app/command_palette.h"
+#include "app/crossing_lane.h"
+#include "app/crossings_part.h"
 #include "app/gather_panel.h"
 #include "app/level_panel.h"
 #include "app/master_panel.h"
 #include "app/match_panel.h"
 #include "app/points_desk.h"
 #include "app/points_panel.h"
-#include "app/crossing_lane.h"
-#include "app/crossings_part.h"
 #include "app/residual_lane.h"
 #include "app/rig_panel.h"
 #include "app/rig_view.h"
@@ -115,7 +115,9 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder)
         const auto& list = (*session_.shot()->crossings)->crossings;
         const Shot& shot = *session_.shot();
         session_.set_playhead(frame_time(
-            frame_index(list[std::size_t(index)].path[list[std::size_t(index)].path.size() / 2].time, shot.rate), shot.rate));
+            frame_index(list[std::size_t(index)].path[list[std::size_t(index)].path.size() / 2].time,
+                        shot.rate),
+            shot.rate));
         seams_->crossings().tool().select(index);
     });
     master_ = new MasterPanel(session_, queue_);

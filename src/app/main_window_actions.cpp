@@ -2,18 +2,18 @@
 #include "app/align_strip.h"
 #include "app/command_palette.h"
 #include "app/comparison.h"
+#include "app/crossings_part.h"
 #include "app/gather_panel.h"
+#include "app/grade_part.h"
 #include "app/level_panel.h"
 #include "app/main_window.h"
 #include "app/master_panel.h"
 #include "app/match_panel.h"
+#include "app/parallax_part.h"
 #include "app/points_desk.h"
 #include "app/points_panel.h"
 #include "app/rig_panel.h"
 #include "app/rig_view.h"
-#include "app/crossings_part.h"
-#include "app/grade_part.h"
-#include "app/parallax_part.h"
 #include "app/seams_panel.h"
 #include "app/shapes_part.h"
 #include "app/shelters_part.h"
@@ -189,8 +189,8 @@ void MainWindow::make_actions() {
         set_station(Station::match);
         match_->match_now();
     }));
-    go->addAction(
-        action("Close parallax where lenses meet", QKeySequence("W"), [this] { seams_->parallax().toggle_flow(); }));
+    go->addAction(action("Close parallax where lenses meet", QKeySequence("W"),
+                         [this] { seams_->parallax().toggle_flow(); }));
     const auto seams_work = [&](const QString& text, const QKeySequence& key,
                                 const std::function<void()>& work) {
         go->addAction(action(text, key, [this, work] {
@@ -210,26 +210,35 @@ void MainWindow::make_actions() {
         seams_->show_part(SeamsPanel::Part::shelters);
         seams_->shelters().tool().begin();
     });
+    seams_work("Grow a shelter from a click", QKeySequence("Shift+A"), [this] {
+        seams_->show_part(SeamsPanel::Part::shelters);
+        seams_->shelters().tool().begin_growing();
+    });
     seams_work("Find lines where neighbours differ least", QKeySequence("F6"), [this] {
         seams_->show_part(SeamsPanel::Part::parallax);
         seams_->parallax().find_lines_now();
     });
-    const auto crossing_work = [&](const QString& text, const QKeySequence& key, const std::function<void()>& work) {
+    const auto crossing_work = [&](const QString& text, const QKeySequence& key,
+                                   const std::function<void()>& work) {
         seams_work(text, key, [this, work] {
             seams_->show_part(SeamsPanel::Part::crossings);
             work();
         });
     };
     crossing_work("Look for crossings", QKeySequence("R"), [this] { seams_->crossings().scan(); });
-    crossing_work("Close open crossings", QKeySequence("Shift+R"), [this] { seams_->crossings().close_open(false); });
+    crossing_work("Close open crossings", QKeySequence("Shift+R"),
+                  [this] { seams_->crossings().close_open(false); });
     crossing_work("Measure crossings again", {}, [this] { seams_->crossings().measure(); });
-    crossing_work("To the next open crossing", QKeySequence("]"), [this] { seams_->crossings().go_to_open(1); });
-    crossing_work("To the previous open crossing", QKeySequence("["), [this] { seams_->crossings().go_to_open(-1); });
+    crossing_work("To the next open crossing", QKeySequence("F7"),
+                  [this] { seams_->crossings().go_to_open(1); });
+    crossing_work("To the previous open crossing", QKeySequence("Shift+F7"),
+                  [this] { seams_->crossings().go_to_open(-1); });
     go->addAction(action("Grade the shot", QKeySequence("Ctrl+G"), [this] {
         set_station(Station::match);
         match_->show_part(MatchPanel::Part::grade);
     }));
-    go->addAction(action("Pass the grade by, or show it", QKeySequence("Shift+B"), [this] { match_->grade().toggle_bypass(); }));
+    go->addAction(action("Pass the grade by, or show it", QKeySequence("Shift+B"),
+                         [this] { match_->grade().toggle_bypass(); }));
     go->addAction(action("Show matched or as shot", QKeySequence("B"), [this] { match_->toggle_as_shot(); }));
     go->addSeparator();
     go->addAction(action("Load a rig file…", {}, [this] { rig_->load_rig_file(); }));
@@ -251,6 +260,8 @@ void MainWindow::make_actions() {
                            [this] { findChild<QToolButton*>("show_coverage")->toggle(); }));
     view->addAction(action("Show who supplies what", QKeySequence("S"),
                            [this] { findChild<QToolButton*>("show_supply")->toggle(); }));
+    view->addAction(action("Show where parallax is trusted", QKeySequence("Shift+S"),
+                           [this] { picture_->set_trust(!picture_->shows_trust()); }));
     view->addAction(action("Show control points", QKeySequence("T"),
                            [this] { findChild<QToolButton*>("show_points")->toggle(); }));
     view->addAction(action("Compare with another state", QKeySequence("Q"),
@@ -289,6 +300,8 @@ void MainWindow::make_actions() {
     auto* play = menuBar()->addMenu("&Play");
     play->addAction(
         action("Play or pause", QKeySequence("Space"), [this] { player_.play(!player_.is_playing()); }));
+    play->addAction(action("Loop the second round the playhead", QKeySequence("Shift+Space"),
+                           [this] { picture_->toggle_loop(); }));
     play->addAction(action("One frame back", QKeySequence(","), [this] { step(-1); }));
     play->addAction(action("One frame on", QKeySequence("."), [this] { step(1); }));
     play->addAction(action("To in", QKeySequence("Shift+I"), [this] {

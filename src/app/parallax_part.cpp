@@ -1,7 +1,7 @@
 #include "app/parallax_part.h"
 
 #include "app/number_field.h"
-#include "app/panel.h"
+#include "app/picture_area.h"
 #include "stitch/coverage_report.h"
 #include "stitch/crossings.h"
 #include "stitch/find_lines.h"
@@ -26,7 +26,8 @@ QLabel* heading(QBoxLayout* into, const QString& text) {
 }
 } // namespace
 
-ParallaxPart::ParallaxPart(Session& session, QWidget* parent) : QWidget(parent), session_(session) {
+ParallaxPart::ParallaxPart(Session& session, PictureArea& picture, QWidget* parent)
+    : QWidget(parent), session_(session) {
     auto* column = new QVBoxLayout(this);
     column->setContentsMargins(0, 0, 0, 0);
     column->setSpacing(6);
@@ -46,7 +47,8 @@ ParallaxPart::ParallaxPart(Session& session, QWidget* parent) : QWidget(parent),
     auto* row = new QHBoxLayout;
     find_ = button(row, "Find lines", "lines_find",
                    "Looks through the shot for where neighbours differ least, and lays the lines there (F6)");
-    forget_ = button(row, "Forget them", "lines_forget", "Neighbours meet half-way between their reaches again");
+    forget_ =
+        button(row, "Forget them", "lines_forget", "Neighbours meet half-way between their reaches again");
     column->addLayout(row);
     auto* busy = new QHBoxLayout;
     progress_ = new QProgressBar;
@@ -68,9 +70,21 @@ ParallaxPart::ParallaxPart(Session& session, QWidget* parent) : QWidget(parent),
     heading(column, "PARALLAX");
     flow_ = new QCheckBox("Close it where lenses meet");
     flow_->setObjectName("flow_on");
-    flow_->setToolTip("Draws what is near a seam where the rig's centre would see it, by distances found in each "
-                      "frame (W)");
-    column->addWidget(flow_);
+    flow_->setToolTip(
+        "Draws what is near a seam where the rig's centre would see it, by distances found in each "
+        "frame (W)");
+    trust_ = new QCheckBox("Show trust");
+    trust_->setObjectName("show_trust");
+    trust_->setToolTip(
+        "Tints the zone of seams: where distances are not to be trusted, neighbours pass into each "
+        "other as they are (Shift+S)");
+    auto* flow_row = new QHBoxLayout;
+    flow_row->addWidget(flow_, 1);
+    flow_row->addWidget(trust_);
+    column->addLayout(flow_row);
+    connect(trust_, &QCheckBox::clicked, &picture, &PictureArea::set_trust);
+    connect(&picture, &PictureArea::trust_changed, this,
+            [this, &picture] { trust_->setChecked(picture.shows_trust()); });
     table_ = new QTableWidget(0, 4);
     table_->setObjectName("seam_pairs");
     table_->setHorizontalHeaderLabels({"Seam", "Strength", "Zone", "Agrees at"});
@@ -80,12 +94,12 @@ ParallaxPart::ParallaxPart(Session& session, QWidget* parent) : QWidget(parent),
     table_->setSelectionBehavior(QAbstractItemView::SelectRows);
     table_->setSelectionMode(QAbstractItemView::SingleSelection);
     table_->setEditTriggers(QAbstractItemView::NoEditTriggers);
-    table_->setMinimumHeight(90);
+    table_->setMinimumHeight(76);
     column->addWidget(table_, 1);
     for_ = heading(column, "");
     auto* form = new QFormLayout;
-    const auto field = [&](const QString& label, const char* name, double low, double high, double step, int digits,
-                           const QString& unit, const QString& tip) {
+    const auto field = [&](const QString& label, const char* name, double low, double high, double step,
+                           int digits, const QString& unit, const QString& tip) {
         auto* f = new NumberField(low, high, step, digits, unit);
         f->setObjectName(name);
         f->setToolTip(tip);
@@ -93,26 +107,34 @@ ParallaxPart::ParallaxPart(Session& session, QWidget* parent) : QWidget(parent),
         connect(f, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
         return f;
     };
-    strength_ = field("Strength", "flow_strength", 0, 1, 0.05, 2, "", "0: the agree distance, 1: the distances found");
     auto* key_row = new QHBoxLayout;
-    keys_ = new QLabel;
-    keys_->setObjectName("strength_keys");
-    key_row->addWidget(keys_, 1);
+    strength_ = new NumberField(0, 1, 0.05, 2, "");
+    strength_->setObjectName("flow_strength");
+    strength_->setToolTip("0: the agree distance, 1: the distances found");
+    connect(strength_, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
+    key_row->addWidget(strength_, 1);
     key_ = new QPushButton("Key here");
     key_->setObjectName("strength_key");
     key_->setToolTip("Sets a key of the shot's strength at the playhead, or takes the one there away");
     key_row->addWidget(key_);
-    form->addRow("", key_row);
+    form->addRow("Strength", key_row);
+    keys_ = new QLabel;
+    keys_->setObjectName("strength_keys");
+    keys_->setProperty("role", "hint");
+    form->addRow("", keys_);
     zone_ = field("Zone", "flow_zone", 1, 90, 0.5, 1, "°", "How far from a seam it reaches, fading");
     smoothness_ = field("Smoothness", "flow_smoothness", 0.1, 10, 0.1, 1, "",
                         "How much neighbouring distances are held together; 1 is usual");
-    nearest_ = field("Nearest", "flow_nearest", 0.2, 100, 0.05, 2, " m", "Nearer things are taken to be there");
+    nearest_ =
+        field("Nearest", "flow_nearest", 0.2, 100, 0.05, 2, " m", "Nearer things are taken to be there");
     agree_ = field("Agrees at", "seam_agree", 0, 1000, 0.05, 2, " m",
                    "Where these two cameras agree, where distances found are not used; 0: infinitely far");
     column->addLayout(form);
     auto* own_row = new QHBoxLayout;
-    distance_ = button(own_row, "Find its distance", "seam_distance", "The middle of what lies on this seam now");
-    as_shot_ = button(own_row, "As the others", "seam_as_shot", "This seam has no settings of its own any longer");
+    distance_ =
+        button(own_row, "Find its distance", "seam_distance", "The middle of what lies on this seam now");
+    as_shot_ =
+        button(own_row, "As the others", "seam_as_shot", "This seam has no settings of its own any longer");
     column->addLayout(own_row);
 
     connect(find_, &QPushButton::clicked, this, &ParallaxPart::find_lines_now);
@@ -125,7 +147,8 @@ ParallaxPart::ParallaxPart(Session& session, QWidget* parent) : QWidget(parent),
     });
     connect(ease_, &NumberField::edited, this, [this](double v) {
         session_.edit_shot(
-            "Ease of lines", [v](Shot& s) { s.seam_lines.edit([v](SeamLines& l) { l.ease_s = v; }); }, "lines ease");
+            "Ease of lines", [v](Shot& s) { s.seam_lines.edit([v](SeamLines& l) { l.ease_s = v; }); },
+            "lines ease");
     });
     connect(ease_, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
     connect(flow_, &QCheckBox::clicked, this, &ParallaxPart::toggle_flow);
@@ -138,8 +161,9 @@ ParallaxPart::ParallaxPart(Session& session, QWidget* parent) : QWidget(parent),
                 [now, v](FlowSettings& f) {
                     std::erase_if(f.keys, [now](const StrengthKey& k) { return k.time == now; });
                     f.keys.push_back({now, v});
-                    std::stable_sort(f.keys.begin(), f.keys.end(),
-                                     [](const StrengthKey& a, const StrengthKey& b) { return a.time < b.time; });
+                    std::stable_sort(
+                        f.keys.begin(), f.keys.end(),
+                        [](const StrengthKey& a, const StrengthKey& b) { return a.time < b.time; });
                 },
                 "strength key");
         }
@@ -147,21 +171,26 @@ ParallaxPart::ParallaxPart(Session& session, QWidget* parent) : QWidget(parent),
     });
     connect(zone_, &NumberField::edited, this,
             [this](double v) { change_value("zone", &FlowSettings::zone_deg, &SeamFlow::zone_deg, v); });
-    connect(smoothness_, &NumberField::edited, this,
-            [this](double v) { change_value("smoothness", &FlowSettings::smoothness, &SeamFlow::smoothness, v); });
+    connect(smoothness_, &NumberField::edited, this, [this](double v) {
+        change_value("smoothness", &FlowSettings::smoothness, &SeamFlow::smoothness, v);
+    });
     connect(nearest_, &NumberField::edited, this, [this](double v) {
-        change("Parallax: nearest", [v](FlowSettings& f) { f.nearest_m = v; }, "nearest");
+        change(
+            "Parallax: nearest", [v](FlowSettings& f) { f.nearest_m = v; }, "nearest");
     });
     connect(agree_, &NumberField::edited, this, [this](double v) {
         if (const auto pair = chosen())
-            change("Agree distance of a seam", [&](FlowSettings& f) { own(f, *pair).agree_distance_m = v; }, "seam agree");
+            change(
+                "Agree distance of a seam", [&](FlowSettings& f) { own(f, *pair).agree_distance_m = v; },
+                "seam agree");
     });
     connect(key_, &QPushButton::clicked, this, &ParallaxPart::toggle_key);
     connect(distance_, &QPushButton::clicked, this, &ParallaxPart::find_distance);
     connect(as_shot_, &QPushButton::clicked, this, [this] {
         if (const auto pair = chosen())
             change("A seam as the others", [&](FlowSettings& f) {
-                if (const SeamFlow* s = find_seam(f, pair->a, pair->b)) f.seams.erase(f.seams.begin() + (s - f.seams.data()));
+                if (const SeamFlow* s = find_seam(f, pair->a, pair->b))
+                    f.seams.erase(f.seams.begin() + (s - f.seams.data()));
             });
     });
     connect(table_, &QTableWidget::itemSelectionChanged, this, &ParallaxPart::refresh);
@@ -193,22 +222,23 @@ std::optional<ParallaxPart::Pair> ParallaxPart::chosen() const {
     return r >= 0 && r < int(pairs_.size()) ? std::optional(pairs_[std::size_t(r)]) : std::nullopt;
 }
 
-void ParallaxPart::change(const QString& label, const std::function<void(FlowSettings&)>& set, const QString& key) {
+void ParallaxPart::change(const QString& label, const std::function<void(FlowSettings&)>& set,
+                          const QString& key) {
     session_.edit_shot(
         label, [&](Shot& s) { set(s.flow); }, key);
 }
 
-void ParallaxPart::change_value(const QString& label, double FlowSettings::*all, double SeamFlow::*one, double value) {
+void ParallaxPart::change_value(const QString& label, double FlowSettings::*all, double SeamFlow::*one,
+                                double value) {
     const auto pair = chosen();
-    change(
-        (pair ? "Seam: " : "Parallax: ") + label,
-        [&](FlowSettings& f) {
-            if (pair)
-                own(f, *pair).*one = value;
-            else
-                f.*all = value;
-        },
-        label);
+    change((pair ? "Seam: " : "Parallax: ") + label,
+           [&](FlowSettings& f) {
+               if (pair)
+                   own(f, *pair).*one = value;
+               else
+                   f.*all = value;
+           },
+           label);
 }
 
 void ParallaxPart::toggle_flow() {
@@ -251,9 +281,10 @@ void ParallaxPart::find_lines_now() {
             if (!now || now->id != id || !(now->rig == rig))
                 return session_.say("The shot was changed meanwhile; find the lines again.", Signal::care);
             session_.edit_shot("Find lines", [&](Shot& s) { s.seam_lines = *lines; });
-            session_.say(lines->keys.size() == 1
-                             ? QString("Lines found; they can stay where they are over the whole shot.")
-                             : QString("Lines found; they take %1 places over the shot.").arg(lines->keys.size()));
+            session_.say(
+                lines->keys.size() == 1
+                    ? QString("Lines found; they can stay where they are over the whole shot.")
+                    : QString("Lines found; they take %1 places over the shot.").arg(lines->keys.size()));
         };
     });
     show_busy();
@@ -264,16 +295,20 @@ void ParallaxPart::find_distance() {
     const auto pair = chosen();
     if (!shot || !pair || job_.is_running()) return;
     job_.start([this, pair = *pair, project = session_.project(), id = shot->id, time = session_.playhead(),
-                library = session_.library()](const BackgroundJob::Tell& tell, const Cancel&) -> BackgroundJob::Finish {
+                library = session_.library()](const BackgroundJob::Tell& tell,
+                                              const Cancel&) -> BackgroundJob::Finish {
         tell(0, "looking at the seam");
         Composer composer(library);
-        const auto found = seam_distance_m(*project, *find_shot(*project, id), composer, pair.a, pair.b, time);
+        const auto found =
+            seam_distance_m(*project, *find_shot(*project, id), composer, pair.a, pair.b, time);
         return [this, found, pair, id] {
             const Shot* now = session_.shot();
             if (!now || now->id != id) return;
             if (!found)
-                return session_.say("Nothing on this seam tells how far it is: type the distance.", Signal::care);
-            change("Agree distance of a seam", [&](FlowSettings& f) { own(f, pair).agree_distance_m = *found; });
+                return session_.say("Nothing on this seam tells how far it is: type the distance.",
+                                    Signal::care);
+            change("Agree distance of a seam",
+                   [&](FlowSettings& f) { own(f, pair).agree_distance_m = *found; });
             session_.say(*found > 0 ? QString("Most of what lies on it is %1 m away.").arg(*found, 0, 'f', 2)
                                     : QString("What lies on it is too far away to tell."));
         };
@@ -299,10 +334,12 @@ void ParallaxPart::refresh() {
     }
     const SeamLines& lines = *shot->seam_lines;
     const auto places = lines.keys.size();
-    lines_->setText(places == 0   ? "Neighbours meet half-way between their reaches."
-                    : !lines.on   ? "Lines were found, but neighbours meet half-way between their reaches."
-                    : places == 1 ? "Neighbours meet where they differ least, all through the shot."
-                                  : QString("Neighbours meet where they differ least: %1 places over the shot.").arg(places));
+    lines_->setText(
+        places == 0 ? "Neighbours meet half-way between their reaches."
+        : !lines.on ? "Lines were found, but neighbours meet half-way between their reaches."
+        : places == 1
+            ? "Neighbours meet where they differ least, all through the shot."
+            : QString("Neighbours meet where they differ least: %1 places over the shot.").arg(places));
     forget_->setEnabled(places > 0);
     follow_->setEnabled(places > 0);
     follow_->setChecked(places > 0 && lines.on);
@@ -310,7 +347,8 @@ void ParallaxPart::refresh() {
     ease_->set_quietly(lines.ease_s);
 
     const auto same = [&] {
-        if (!paired_ || !(paired_->rig == shot->rig) || paired_->cameras.size() != shot->cameras.size()) return false;
+        if (!paired_ || !(paired_->rig == shot->rig) || paired_->cameras.size() != shot->cameras.size())
+            return false;
         for (std::size_t i = 0; i < shot->cameras.size(); ++i)
             if (paired_->cameras[i].reach_deg != shot->cameras[i].reach_deg ||
                 paired_->cameras[i].used != shot->cameras[i].used)
@@ -328,18 +366,19 @@ void ParallaxPart::refresh() {
     for (int r = 0; r < int(pairs_.size()); ++r) {
         const Pair& pair = pairs_[std::size_t(r)];
         const SeamFlow* s = find_seam(f, pair.a, pair.b);
-        const QString cells[] = {QString::fromStdString(pair.a + " – " + pair.b),
-                                 s ? QString::number(s->strength, 'f', 2) : "–",
-                                 s ? QString("%1°").arg(s->zone_deg, 0, 'f', 1) : "–",
-                                 s && s->agree_distance_m
-                                     ? *s->agree_distance_m > 0 ? QString("%1 m").arg(*s->agree_distance_m, 0, 'f', 2)
-                                                                : QString("far")
+        const QString cells[] = {
+            QString::fromStdString(pair.a + " – " + pair.b), s ? QString::number(s->strength, 'f', 2) : "–",
+            s ? QString("%1°").arg(s->zone_deg, 0, 'f', 1) : "–",
+            s && s->agree_distance_m ? *s->agree_distance_m > 0
+                                           ? QString("%1 m").arg(*s->agree_distance_m, 0, 'f', 2)
+                                           : QString("far")
                                      : "–"};
         for (int i = 0; i < 4; ++i) {
             QTableWidgetItem* item = table_->item(r, i);
             if (!item) table_->setItem(r, i, item = new QTableWidgetItem);
             item->setText(cells[i]);
-            item->setTextAlignment(i == 0 ? Qt::Alignment(Qt::AlignCenter) : Qt::AlignRight | Qt::AlignVCenter);
+            item->setTextAlignment(i == 0 ? Qt::Alignment(Qt::AlignCenter)
+                                          : Qt::AlignRight | Qt::AlignVCenter);
         }
     }
     const auto pair = chosen();
@@ -358,6 +397,7 @@ void ParallaxPart::refresh() {
     key_->setEnabled(f.on && !pair);
     const bool here = std::any_of(f.keys.begin(), f.keys.end(),
                                   [&](const StrengthKey& k) { return k.time == session_.playhead(); });
+    keys_->setVisible(!f.keys.empty());
     keys_->setText(f.keys.empty() ? "the same throughout"
                                   : QString("%1 keys%2").arg(f.keys.size()).arg(here ? ", one here" : ""));
     key_->setText(here ? "Remove the key" : "Key here");

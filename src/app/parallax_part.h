@@ -14,13 +14,14 @@ class QTableWidget;
 namespace porb::app {
 
 class NumberField;
+class PictureArea;
 
-/// The part of Seams that says where neighbours meet and how parallax is closed there: for all seams, or for the
-/// one chosen in its table.
+/// The part of Seams that says where neighbours meet and how parallax is closed there: for all seams, or for
+/// the one chosen in its table.
 class ParallaxPart : public QWidget {
     Q_OBJECT
   public:
-    explicit ParallaxPart(Session& session, QWidget* parent = nullptr);
+    ParallaxPart(Session& session, PictureArea& picture, QWidget* parent = nullptr);
     BackgroundJob& job() { return job_; }
     void refresh();
     void find_lines_now();
@@ -44,7 +45,7 @@ class ParallaxPart : public QWidget {
     std::vector<Pair> pairs_;
     std::optional<Shot> paired_; ///< that they were worked out for
     QLabel *lines_, *for_, *keys_;
-    QCheckBox *follow_, *flow_;
+    QCheckBox *follow_, *flow_, *trust_;
     QPushButton *find_, *forget_, *stop_, *key_, *distance_, *as_shot_;
     QProgressBar* progress_;
     QTableWidget* table_;

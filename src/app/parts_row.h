@@ -11,9 +11,10 @@ namespace porb::app {
 struct PartName {
     QString name, tip;
 };
-/// The row of buttons that chooses a part of a station's panel; ids count from 0. Each button's object name is
-/// `prefix` and its part's name.
-inline QButtonGroup* add_parts(QVBoxLayout* column, const QString& prefix, const std::vector<PartName>& names) {
+/// The row of buttons that chooses a part of a station's panel; ids count from 0. Each button's object name
+/// is `prefix` and its part's name.
+inline QButtonGroup* add_parts(QVBoxLayout* column, const QString& prefix,
+                               const std::vector<PartName>& names) {
     auto* row = new QHBoxLayout;
     row->setSpacing(2);
     auto* group = new QButtonGroup(row);
@@ -23,6 +24,7 @@ inline QButtonGroup* add_parts(QVBoxLayout* column, const QString& prefix, const
         b->setText(names[std::size_t(i)].name);
         b->setToolTip(names[std::size_t(i)].tip);
         b->setCheckable(true);
+        b->setProperty("role", "part");
         b->setSizePolicy(QSizePolicy::Expanding, QSizePolicy::Fixed);
         group->addButton(b, i);
         row->addWidget(b);

@@ -3,6 +3,7 @@
 #include "app/comparison.h"
 #include "app/theme.h"
 #include "base/angle.h"
+#include "project/span.h"
 
 #include <QHBoxLayout>
 #include <QLabel>
@@ -57,6 +58,11 @@ PictureArea::PictureArea(Session& session, PictureService& service, QWidget* par
     connect(&flicker_, &QTimer::timeout, this, [this] {
         second_side_ = !second_side_;
         ask(false);
+    });
+    connect(&loop_timer_, &QTimer::timeout, this, &PictureArea::next_of_loop);
+    connect(&loop_job_, &BackgroundJob::progressed, this, [this](double share) {
+        loop_done_ = share;
+        update();
     });
     rest_.setSingleShot(true);
     rest_.setInterval(kRestMs);
@@ -228,25 +234,15 @@ std::optional<View> PictureArea::wanted_view(double scale) const {
     return view;
 }
 
-void PictureArea::ask(bool moving, bool without_flow) {
-    settled_ = false;
+std::optional<PictureRequest> PictureArea::wanted(bool moving, bool without_flow) {
     const Shot* shot = session_.shot();
-    if (!shot || width() < 8 || height() < 8) {
-        answer_ = {};
-        settled_ = !shot;
-        update();
-        return;
-    }
     PictureRequest request;
     request.project = session_.project();
     request.shot = shot->id;
     request.time = session_.playhead();
     request.number = ++number_;
     request.view = wanted_view(moving ? kCoarse : 1);
-    if (mode_ == ViewMode::rig || mode_ == ViewMode::pair) {
-        settled_ = true;
-        return;
-    }
+    if (mode_ == ViewMode::rig || mode_ == ViewMode::pair) return std::nullopt;
     if (flicker_.isActive() && request.view && neighbour()) {
         Project one = *request.project;
         const std::string shown = second_side_ ? neighbour()->id : selected()->id;
@@ -254,10 +250,13 @@ void PictureArea::ask(bool moving, bool without_flow) {
         request.project = std::make_shared<const Project>(std::move(one));
     }
     if (request.view && compare_->is_on() && !moving) request.other = compare_->other();
+    request.trust = trust_ && !moving;
     flow_asked_ = shot->flow;
-    if (without_flow && shot->flow.on && request.view) {
+    if (request.view && ((without_flow && shot->flow.on) || (moving && shot->denoise.on))) {
         Project quick = *request.project;
-        find_shot(quick, shot->id)->flow.on = false;
+        Shot& q = *find_shot(quick, shot->id);
+        if (without_flow) q.flow.on = false;
+        q.denoise.on = false;
         request.project = std::make_shared<const Project>(std::move(quick));
     }
     if (mode_ == ViewMode::lens && selected()) {
@@ -269,8 +268,26 @@ void PictureArea::ask(bool moving, bool without_flow) {
         request.longest_side = int(width() * devicePixelRatioF() /
                                    std::max<double>(1, std::ceil(std::sqrt(double(request.cameras.size())))));
     }
-    if (!request.view && request.cameras.empty()) return;
-    service_.ask(std::move(request));
+    return request;
+}
+
+void PictureArea::ask(bool moving, bool without_flow) {
+    settled_ = false;
+    set_loop(false);
+    const Shot* shot = session_.shot();
+    if (!shot || width() < 8 || height() < 8) {
+        answer_ = {};
+        settled_ = !shot;
+        update();
+        return;
+    }
+    auto request = wanted(moving, without_flow);
+    if (!request) {
+        settled_ = true;
+        return;
+    }
+    if (!request->view && request->cameras.empty()) return;
+    service_.ask(std::move(*request));
     if (moving)
         rest_.start();
     else
@@ -278,8 +295,84 @@ void PictureArea::ask(bool moving, bool without_flow) {
     update();
 }
 
+void PictureArea::set_trust(bool on) {
+    if (trust_ == on) return;
+    trust_ = on;
+    emit trust_changed();
+    ask(false);
+}
+
+void PictureArea::set_loop(bool on) {
+    if (looping_ == on) return;
+    const Shot* shot = session_.shot();
+    if (on && (!shot || (mode_ != ViewMode::map && mode_ != ViewMode::window)))
+        return session_.say("Only the map and the window play a loop.", Signal::care);
+    looping_ = on;
+    loop_done_ = 0;
+    loop_timer_.stop();
+    loop_job_.stop();
+    emit loop_changed();
+    if (!on) {
+        reel_.clear();
+        update();
+        return;
+    }
+    const auto request = wanted(false, false);
+    const Span span = used_span(*session_.project(), *shot, *session_.library());
+    std::vector<Seconds> times;
+    const Seconds frame = Rational(1) / shot->rate;
+    for (Seconds t = session_.playhead() - frame_time(frame_index(Rational(1, 2), shot->rate), shot->rate);
+         t <= session_.playhead() + Rational(1, 2); t = t + frame)
+        if (t >= span.in && t < span.out) times.push_back(t);
+    if (!request || times.empty()) {
+        looping_ = false;
+        emit loop_changed();
+        return;
+    }
+    loop_timer_.setInterval(std::max(10, int(1000 / shot->rate.to_double())));
+    if (loop_job_.is_running()) { // of the loop before: it ends soon
+        looping_ = false;
+        emit loop_changed();
+        return session_.say("The loop before is just ending: once more.", Signal::care);
+    }
+    loop_job_.start([this, request = *request, times, library = session_.library()](
+                        const BackgroundJob::Tell& tell, const Cancel& cancel) -> BackgroundJob::Finish {
+        Composer composer(library);
+        auto made = std::make_shared<std::vector<PictureAnswer>>();
+        for (const Seconds t : times) {
+            cancel.check();
+            PictureRequest one = request;
+            one.time = t;
+            made->push_back(answer_to(one, composer));
+            tell(double(made->size()) / double(times.size()), {});
+        }
+        return [this, made] {
+            if (!looping_) return;
+            reel_ = std::move(*made);
+            reel_at_ = 0;
+            next_of_loop();
+            loop_timer_.start();
+        };
+    });
+    update();
+}
+
+void PictureArea::toggle_loop() {
+    const bool was = looping_;
+    set_loop(!was);
+    if (was) ask(false);
+}
+
+void PictureArea::next_of_loop() {
+    if (reel_.empty()) return;
+    answer_ = reel_[reel_at_];
+    reel_at_ = (reel_at_ + 1) % reel_.size();
+    settled_ = true;
+    update();
+}
+
 void PictureArea::take(const PictureAnswer& answer) {
-    if (answer.number > number_) return;
+    if (answer.number > number_ || !reel_.empty()) return;
     const bool composed = answer.view.has_value();
     if (composed != (mode_ == ViewMode::map || mode_ == ViewMode::window)) return;
     if (composed && (answer.view->target.kind == TargetKind::window) != (mode_ == ViewMode::window)) return;

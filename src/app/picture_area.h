@@ -1,5 +1,6 @@
 #pragma once
 
+#include "app/background_job.h"
 #include "app/overlays.h"
 #include "app/picture_service.h"
 #include "app/picture_tool.h"
@@ -35,6 +36,13 @@ class PictureArea : public QWidget {
     void set_overlaps(bool on);
     void set_coverage(bool on);
     void set_supply(bool on); ///< which camera supplies what
+    void set_trust(bool on);  ///< where distances found near seams are trusted
+    bool shows_trust() const { return trust_; }
+    /// Plays the second round the playhead over and over, at full quality from pictures made before, and of
+    /// both states while two are compared. Any other change of the picture ends it.
+    void toggle_loop();
+    bool loops() const { return looping_; }
+    std::size_t looped() const { return reel_.size(); } ///< pictures of it, once they are all there
     /// Shows the selected camera and its neighbour alone by turns, several times a second, in map and window
     /// view.
     void set_flicker(bool on);
@@ -73,6 +81,8 @@ class PictureArea : public QWidget {
     void mode_changed();
     void look_changed();
     void trace_tool_changed();
+    void loop_changed();
+    void trust_changed();
     void add_files_wanted();
     void demo_wanted();
 
@@ -92,6 +102,9 @@ class PictureArea : public QWidget {
     /// Coarse while something moves; while the playhead is dragged without flow too, which looks at moments
     /// before.
     void ask(bool moving, bool scrubbing = false);
+    std::optional<PictureRequest> wanted(bool moving, bool scrubbing);
+    void set_loop(bool on);
+    void next_of_loop();
     void take(const PictureAnswer& answer);
     std::optional<View> wanted_view(double scale) const;
     QRectF map_rect() const; ///< the whole map on the widget, zoomed and panned
@@ -141,7 +154,12 @@ class PictureArea : public QWidget {
     PictureAnswer answer_;
     std::optional<PlanKey> overlay_key_;
     Overlays overlay_;
-    QTimer rest_, flicker_;
+    BackgroundJob loop_job_;
+    std::vector<PictureAnswer> reel_; ///< of the loop
+    std::size_t reel_at_ = 0;
+    bool looping_ = false, trust_ = false;
+    double loop_done_ = 0;
+    QTimer rest_, flicker_, loop_timer_;
     bool second_side_ = false; ///< of the flicker
     QPointF hover_{-1, -1};
     QWidget* empty_ = nullptr;

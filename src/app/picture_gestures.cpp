@@ -209,6 +209,7 @@ void PictureArea::wheelEvent(QWheelEvent* event) {
 void PictureArea::keyPressEvent(QKeyEvent* event) {
     const double step = event->modifiers() & Qt::ShiftModifier ? 1 : 5;
     const QPointF middle(width() / 2.0, height() / 2.0);
+    if (event->key() == Qt::Key_Escape && loops()) return toggle_loop();
     if (event->key() == Qt::Key_Escape && traces()) return set_line_tool(std::nullopt);
     if (tool_ && tool_->key(event)) return;
     if (mode_ == ViewMode::window) {

@@ -44,6 +44,17 @@ void PictureArea::paint_composed(QPainter& p) {
         else
             p.drawImage(to, answer_.images[0]);
     }
+    if (trust_ && !answer_.trust.isNull() && answer_.view) {
+        p.setRenderHint(QPainter::SmoothPixmapTransform);
+        QRectF to(rect());
+        if (mode_ == ViewMode::map) {
+            const QRectF r = map_rect();
+            const double k = r.width() / answer_.view->target.width;
+            to = QRectF(r.left() + answer_.view->region.x * k, r.top() + answer_.view->region.y * k,
+                        answer_.view->region.width * k, answer_.view->region.height * k);
+        }
+        p.drawImage(to, answer_.trust);
+    }
     paint_overlays(p);
 }
 
@@ -341,6 +352,10 @@ void PictureArea::paint_words(QPainter& p) {
         p.drawText(box, Qt::AlignCenter | Qt::TextWordWrap, text);
     };
     if (!words_.isEmpty()) badge(words_.join("\n"), Qt::AlignBottom | Qt::AlignLeft, colour::text);
+    if (looping_)
+        badge(reel_.empty() ? QString("Loop: %1 % of its pictures made (Esc ends)").arg(int(100 * loop_done_))
+                            : QString("Loop  %1 s (Esc ends)").arg(answer_.time.to_double(), 0, 'f', 2),
+              Qt::AlignBottom | Qt::AlignLeft, colour::accent);
     if (region_tool_ != RegionTool::none)
         badge(region_tool_ == RegionTool::avoid ? "Trace round what points should avoid (Esc ends)"
                                                 : "Trace round where points should be looked for (Esc ends)",

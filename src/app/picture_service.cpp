@@ -1,7 +1,9 @@
 #include "app/picture_service.h"
 
+#include "app/theme.h"
 #include "base/error.h"
 #include "picture/convert.h"
+#include "project/orientation.h"
 
 #include <QMetaObject>
 
@@ -47,13 +49,42 @@ void PictureService::work() {
             request = std::move(*waiting_);
             waiting_.reset();
         }
-        PictureAnswer made = answer(request);
+        PictureAnswer made = answer_to(request, composer_);
         QMetaObject::invokeMethod(
             this, [this, made = std::move(made)] { emit ready(made); }, Qt::QueuedConnection);
     }
 }
 
-PictureAnswer PictureService::answer(const PictureRequest& request) {
+namespace {
+constexpr int kTintWidth = 360;
+
+/// Near seams: clear where distances are trusted, in the colour of care where they are not.
+QImage trust_tint(const Shot& shot, Seconds time, const View& view, const SphereGrid& trust) {
+    const Region r =
+        view.region.width > 0 ? view.region : Region{0, 0, view.target.width, view.target.height};
+    QImage out(kTintWidth, std::max(1, kTintWidth * r.height / std::max(1, r.width)),
+               QImage::Format_ARGB32_Premultiplied);
+    out.fill(Qt::transparent);
+    const TargetMap map(view.target);
+    const Mat3 to_rig = orientation_at(shot, time).transpose();
+    for (int y = 0; y < out.height(); ++y)
+        for (int x = 0; x < out.width(); ++x) {
+            const auto d = map.direction(
+                Vec2(r.x + (x + 0.5) * r.width / out.width(), r.y + (y + 0.5) * r.height / out.height()));
+            const double t = d ? trust.at(to_rig * *d) : -1;
+            if (t < 0) continue;
+            const double share = std::clamp(t, 0.0, 1.0);
+            const auto mix = [share](int low, int high) { return int(low + share * (high - low)); };
+            out.setPixel(x, y,
+                         qPremultiply(qRgba(mix(colour::care.red(), colour::good.red()),
+                                            mix(colour::care.green(), colour::good.green()),
+                                            mix(colour::care.blue(), colour::good.blue()), mix(190, 70))));
+        }
+    return out;
+}
+} // namespace
+
+PictureAnswer answer_to(const PictureRequest& request, Composer& composer) {
     const auto begun = std::chrono::steady_clock::now();
     PictureAnswer out;
     out.number = request.number;
@@ -64,10 +95,13 @@ PictureAnswer PictureService::answer(const PictureRequest& request) {
         if (!shot) return out;
         if (request.view) {
             out.images.push_back(
-                image_of(composer_.compose(*request.project, *shot, request.time, *request.view)));
+                image_of(composer.compose(*request.project, *shot, request.time, *request.view)));
             if (const Shot* other = request.other ? find_shot(*request.other, request.shot) : nullptr)
                 out.images.push_back(
-                    image_of(composer_.compose(*request.other, *other, request.time, *request.view)));
+                    image_of(composer.compose(*request.other, *other, request.time, *request.view)));
+            if (request.trust && shot->flow.on)
+                out.trust = trust_tint(*shot, request.time, *request.view,
+                                       composer.confidence(*request.project, *shot, request.time));
         } else {
             for (const auto& id : request.cameras) {
                 const ShotCamera* use = find_camera(*shot, id);
@@ -76,13 +110,13 @@ PictureAnswer PictureService::answer(const PictureRequest& request) {
                 out.full_sizes.emplace_back();
                 if (!media) continue;
                 try {
-                    const MediaInfo info = composer_.library().info(media->ref);
+                    const MediaInfo info = composer.library().info(media->ref);
                     int level = 0;
                     while (level < 6 &&
                            (std::max(info.width, info.height) >> (level + 1)) >= request.longest_side)
                         ++level;
                     out.full_sizes.back() = {info.width, info.height};
-                    if (const auto picture = composer_.library().picture(
+                    if (const auto picture = composer.library().picture(
                             media->ref, shown_time(*use, request.time, shot->rate), level))
                         out.images.back() = image_of(*picture);
                 } catch (const std::exception& e) {

@@ -21,6 +21,7 @@ struct PictureRequest {
     ProjectPtr other;                 ///< the same view of this one too, when set
     std::vector<std::string> cameras; ///< else these cameras' sources
     int longest_side = 0;             ///< sources are halved while they stay at least this long
+    bool trust = false;               ///< where distances found are trusted, too
     quint64 number = 0;
 };
 
@@ -30,10 +31,14 @@ struct PictureAnswer {
         images; ///< one and perhaps the other's, or one for each camera (null where there is none)
     std::vector<QSize> full_sizes; ///< sources: their sizes before halving
     std::optional<View> view;
+    QImage trust; ///< a tint over the view's region, or null
     Seconds time{0};
     double milliseconds = 0;
     QString error;
 };
+
+/// Makes it; what goes wrong is in the answer.
+PictureAnswer answer_to(const PictureRequest& request, Composer& composer);
 
 /// One worker that makes pictures. A new request replaces one that still waits: the latest wins.
 class PictureService : public QObject {
@@ -49,7 +54,6 @@ class PictureService : public QObject {
 
   private:
     void work();
-    PictureAnswer answer(const PictureRequest& request);
 
     Composer composer_;
     std::mutex mutex_;

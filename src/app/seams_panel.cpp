@@ -36,7 +36,7 @@ SeamsPanel::SeamsPanel(Session& session, PictureArea& picture, QWidget* parent)
     blend_column->setSpacing(6);
     make_blend(blend_column);
     pages_->addWidget(blend);
-    parallax_ = new ParallaxPart(session);
+    parallax_ = new ParallaxPart(session, picture);
     pages_->addWidget(parallax_);
     shapes_ = new ShapesPart(session, picture);
     pages_->addWidget(shapes_);
@@ -58,10 +58,10 @@ void SeamsPanel::show_part(Part part) {
 
 void SeamsPanel::take_tool() {
     const auto part = Part(pages_->currentIndex());
-    picture_.set_tool(part == Part::shapes     ? static_cast<PictureTool*>(&shapes_->tool())
-                      : part == Part::shelters ? static_cast<PictureTool*>(&shelters_->tool())
+    picture_.set_tool(part == Part::shapes      ? static_cast<PictureTool*>(&shapes_->tool())
+                      : part == Part::shelters  ? static_cast<PictureTool*>(&shelters_->tool())
                       : part == Part::crossings ? static_cast<PictureTool*>(&crossings_->tool())
-                                               : nullptr);
+                                                : nullptr);
 }
 
 void SeamsPanel::showEvent(QShowEvent* event) {

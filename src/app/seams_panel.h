@@ -19,8 +19,8 @@ class ShapesPart;
 class SheltersPart;
 
 /// Seams: how much of each lens is used and how neighbours pass into each other, for the chosen cameras
-/// together; where they meet and how parallax is closed there; what is cut out of a lens or brought back; what must
-/// stay whole; what crosses.
+/// together; where they meet and how parallax is closed there; what is cut out of a lens or brought back;
+/// what must stay whole; what crosses.
 class SeamsPanel : public Panel {
     Q_OBJECT
   public:

@@ -4,11 +4,13 @@
 #include "base/angle.h"
 #include "project/orientation.h"
 #include "stitch/coverage_report.h"
+#include "stitch/follow_shape.h"
 
 #include <QComboBox>
 #include <QFormLayout>
 #include <QHeaderView>
 #include <QLabel>
+#include <QProgressBar>
 #include <QPushButton>
 #include <QSignalBlocker>
 #include <QTableWidget>
@@ -81,6 +83,36 @@ ShapesPart::ShapesPart(Session& session, PictureArea& picture, QWidget* parent)
     row->addWidget(copy_, 1);
     row->addWidget(remove_);
     column->addLayout(row);
+    follow_ = new QPushButton("Follow what is in it");
+    follow_->setObjectName("shape_follow");
+    follow_->setToolTip(
+        "Finds where what lies in the shape goes on this camera's picture, from the playhead both ways, "
+        "and sets keys");
+    column->addWidget(follow_);
+    auto* busy = new QHBoxLayout;
+    progress_ = new QProgressBar;
+    stop_ = new QPushButton("Stop");
+    stop_->setToolTip("Ends it; the shape stays as it was");
+    busy->addWidget(progress_, 1);
+    busy->addWidget(stop_);
+    column->addLayout(busy);
+    progress_->hide();
+    stop_->hide();
+    connect(follow_, &QPushButton::clicked, this, &ShapesPart::follow);
+    connect(stop_, &QPushButton::clicked, this, [this] { job_.stop(); });
+    connect(&job_, &BackgroundJob::progressed, this, [this](double share, const QString& doing) {
+        progress_->setValue(int(100 * share));
+        progress_->setFormat(doing + "  %p %");
+    });
+    connect(&job_, &BackgroundJob::ended, this, [this](const QString& error, bool stopped) {
+        progress_->hide();
+        stop_->hide();
+        if (stopped)
+            session_.say("Stopped. The shape stays as it was.", Signal::care);
+        else if (!error.isEmpty())
+            session_.say(error, Signal::stop);
+        refresh();
+    });
     hole_ = new QLabel;
     hole_->setObjectName("shapes_hole");
     hole_->setWordWrap(true);
@@ -167,6 +199,39 @@ void ShapesPart::copy_to_others() {
     session_.say("The shape is on every camera now, at the same place of its circle.");
 }
 
+void ShapesPart::follow() {
+    const ShotCamera* u = use();
+    const int index = tool_.selected();
+    if (!u || index < 0 || index >= int(u->shapes.size()) || job_.is_running()) return;
+    progress_->setValue(0);
+    progress_->show();
+    stop_->show();
+    job_.start([this, use = *u, shape = u->shapes[std::size_t(index)], index, id = session_.shot()->id,
+                project = session_.project(), from = session_.playhead(), end = session_.length(),
+                library = session_.library()](const BackgroundJob::Tell& tell,
+                                              const Cancel& cancel) -> BackgroundJob::Finish {
+        const FollowedShape f = follow_shape(
+            *project, *find_shot(*project, id), use, shape, from, end, library,
+            [&](double share) { tell(share, "following"); }, cancel);
+        return [this, f, id, index, shape, camera = use.camera] {
+            const Shot* now = session_.shot();
+            const ShotCamera* mine = now && now->id == id ? find_camera(*now, camera) : nullptr;
+            if (!mine || index >= int(mine->shapes.size()) || !(mine->shapes[std::size_t(index)] == shape))
+                return session_.say("The shape was changed meanwhile: what was followed is left away.",
+                                    Signal::care);
+            session_.edit_shot("Follow with a shape", [&](Shot& s) {
+                for (auto& c : s.cameras)
+                    if (c.camera == camera) c.shapes[std::size_t(index)].keys = f.keys;
+            });
+            session_.say(QString("Followed over %1 s%2.")
+                             .arg((f.keys.back().time - f.keys.front().time).to_double(), 0, 'f', 1)
+                             .arg(f.lost ? ", until it was lost" : ""),
+                         f.lost ? Signal::care : Signal::good);
+        };
+    });
+    refresh();
+}
+
 void ShapesPart::refresh() {
     const Shot* shot = session_.shot();
     const ShotCamera* u = use();
@@ -204,6 +269,7 @@ void ShapesPart::refresh() {
         table_->clearSelection();
     const bool chosen = index >= 0 && index < int(u->shapes.size());
     for (QWidget* w : std::initializer_list<QWidget*>{feather_, key_, copy_, remove_}) w->setEnabled(chosen);
+    follow_->setEnabled(chosen && !job_.is_running());
     if (chosen) {
         const Shape& s = u->shapes[std::size_t(index)];
         feather_->set_quietly(s.feather_deg);
@@ -232,6 +298,8 @@ void ShapesPart::show_hole(const Shot& shot) {
     key.orientation = {}; // a hole is the rig's, however it is turned
     key.row_turn = Vec3(0, 0, 0);
     key.shelters.clear();
+    key.lines = SeamLines(); // whoever supplies it, somebody sees it or not
+    key.line_state = {};
     if (hole_of_ != key) {
         hole_of_ = key;
         found_ = cut_hole(shot, session_.playhead());

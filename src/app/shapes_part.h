@@ -1,11 +1,13 @@
 #pragma once
 
+#include "app/background_job.h"
 #include "app/shape_tool.h"
 #include "stitch/coverage_report.h"
 
 class QCheckBox;
 class QComboBox;
 class QLabel;
+class QProgressBar;
 class QPushButton;
 class QTableWidget;
 
@@ -19,11 +21,13 @@ class ShapesPart : public QWidget {
   public:
     ShapesPart(Session& session, PictureArea& picture, QWidget* parent = nullptr);
     ShapeTool& tool() { return tool_; }
+    BackgroundJob& job() { return job_; }
     void refresh();
 
   private:
     void set(const QString& label, const std::function<void(Shape&)>& work, const QString& key = {});
     void copy_to_others();
+    void follow();
     void show_hole(const Shot& shot);
     bool any_moves() const; ///< a shape has more than one key
     const ShotCamera* use() const;
@@ -31,9 +35,11 @@ class ShapesPart : public QWidget {
     Session& session_;
     PictureArea& picture_;
     ShapeTool tool_;
+    BackgroundJob job_;
+    QProgressBar* progress_;
     QComboBox* camera_;
     QTableWidget* table_;
-    QPushButton *cut_, *restore_, *key_, *copy_, *remove_, *look_;
+    QPushButton *cut_, *restore_, *key_, *copy_, *remove_, *look_, *follow_, *stop_;
     NumberField* feather_;
     QLabel *keys_, *hole_;
     std::optional<PlanKey> hole_of_; ///< what the hole was looked for in last

@@ -39,6 +39,7 @@ void ShelterTool::begin() {
     if (picture_.mode() != ViewMode::map && picture_.mode() != ViewMode::window)
         picture_.set_mode(ViewMode::map);
     drawing_ = true;
+    growing_ = false;
     draft_.reset();
     select(-1);
     picture_.setCursor(Qt::CrossCursor);
@@ -47,8 +48,15 @@ void ShelterTool::begin() {
     picture_.update();
 }
 
-void ShelterTool::give_up() {
+void ShelterTool::begin_growing() {
+    begin();
     drawing_ = false;
+    growing_ = session_.shot() != nullptr;
+    picture_.update();
+}
+
+void ShelterTool::give_up() {
+    drawing_ = growing_ = false;
     draft_.reset();
     picture_.unsetCursor();
     emit drawing_changed();
@@ -113,7 +121,12 @@ int ShelterTool::under(const QPointF& at) const {
 bool ShelterTool::press(QMouseEvent* event) {
     if (event->button() != Qt::LeftButton) return false;
     const auto d = direction_at(event->position());
-    if (!d) return drawing_;
+    if (!d) return drawing_ || growing_;
+    if (growing_) {
+        give_up();
+        emit grow_wanted(*d);
+        return true;
+    }
     if (drawing_) {
         ShelterKey key;
         key.time = session_.playhead();
@@ -201,7 +214,7 @@ bool ShelterTool::double_click(QMouseEvent* event) {
 }
 
 bool ShelterTool::key(QKeyEvent* event) {
-    if (drawing_ && event->key() == Qt::Key_Escape) {
+    if ((drawing_ || growing_) && event->key() == Qt::Key_Escape) {
         give_up();
         return true;
     }
@@ -324,7 +337,9 @@ void ShelterTool::paint(QPainter& p) {
 }
 
 QString ShelterTool::words() const {
-    return drawing_ ? "Drag from the middle of what must stay whole to its edge (Esc gives up)" : QString();
+    return growing_   ? "Click on the middle of the subject (Esc gives up)"
+           : drawing_ ? "Drag from the middle of what must stay whole to its edge (Esc gives up)"
+                      : QString();
 }
 
 } // namespace porb::app

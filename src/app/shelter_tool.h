@@ -11,7 +11,8 @@ class ShelterTool : public QObject, public PictureTool {
   public:
     ShelterTool(Session& session, PictureArea& picture, QObject* parent = nullptr);
 
-    void begin(); ///< a new shelter: drag from its middle
+    void begin();         ///< a new shelter: drag from its middle
+    void begin_growing(); ///< a new shelter about what is clicked on
     void give_up();
     bool is_drawing() const { return drawing_; }
     int selected() const { return selected_; } ///< of the shot's shelters; -1: none
@@ -30,6 +31,7 @@ class ShelterTool : public QObject, public PictureTool {
   signals:
     void selection_changed();
     void drawing_changed();
+    void grow_wanted(const porb::Vec3& rig_direction);
 
   private:
     enum class Part { none, middle, width, height };
@@ -43,7 +45,7 @@ class ShelterTool : public QObject, public PictureTool {
 
     Session& session_;
     PictureArea& picture_;
-    bool drawing_ = false;
+    bool drawing_ = false, growing_ = false;
     std::optional<ShelterKey> draft_;
     int selected_ = -1;
     Part grip_ = Part::none;

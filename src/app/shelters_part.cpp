@@ -2,6 +2,7 @@
 
 #include "app/number_field.h"
 #include "stitch/follow.h"
+#include "stitch/grow.h"
 
 #include <QComboBox>
 #include <QFormLayout>
@@ -27,7 +28,15 @@ SheltersPart::SheltersPart(Session& session, PictureArea& picture, QWidget* pare
     draw_ = new QPushButton("Draw a shelter");
     draw_->setObjectName("draw_shelter");
     draw_->setToolTip("Drag from the middle of what must stay whole, in map or window view (A)");
-    column->addWidget(draw_);
+    grow_ = new QPushButton("Grow from a click");
+    grow_->setObjectName("grow_shelter");
+    grow_->setToolTip("Click on a subject: the shelter becomes as large as what stands out there (Shift+A)");
+    auto* draw_row = new QHBoxLayout;
+    draw_row->addWidget(draw_);
+    draw_row->addWidget(grow_);
+    column->addLayout(draw_row);
+    connect(grow_, &QPushButton::clicked, this, [this] { tool_.begin_growing(); });
+    connect(&tool_, &ShelterTool::grow_wanted, this, &SheltersPart::grow);
     table_ = new QTableWidget(0, 3);
     table_->setObjectName("shelters_table");
     table_->setHorizontalHeaderLabels({"On", "Shelter", "Camera"});
@@ -209,6 +218,36 @@ void SheltersPart::follow() {
                     .arg((followed.keys.back().time - followed.keys.front().time).to_double(), 0, 'f', 1)
                     .arg(followed.lost ? ", until it was lost" : ""),
                 followed.lost ? Signal::care : Signal::good);
+        };
+    });
+    refresh();
+}
+
+void SheltersPart::grow(const Vec3& rig_direction) {
+    const Shot* shot = session_.shot();
+    if (!shot || job_.is_running()) return;
+    progress_->setRange(0, 0);
+    progress_->show();
+    stop_->show();
+    job_.start([this, project = session_.project(), id = shot->id, time = session_.playhead(), rig_direction,
+                library = session_.library()](const BackgroundJob::Tell& tell,
+                                              const Cancel&) -> BackgroundJob::Finish {
+        tell(0, "Looking at what is there");
+        const ShelterKey key = subject_at(*project, *find_shot(*project, id), time, rig_direction, library);
+        return [this, key, id] {
+            if (!session_.shot() || session_.shot()->id != id) return;
+            int index = 0;
+            session_.edit_shot("Grow a shelter", [&](Shot& s) {
+                index = int(s.shelters.size());
+                Shelter made;
+                made.name = "shelter " + std::to_string(index + 1);
+                made.keys = {key};
+                s.shelters.push_back(made);
+            });
+            tool_.select(index);
+            session_.say(QString("As large as what stands out there: %1° × %2°. Follow it, or let it stay.")
+                             .arg(key.width_deg, 0, 'f', 0)
+                             .arg(key.height_deg, 0, 'f', 0));
         };
     });
     refresh();

@@ -25,13 +25,14 @@ class SheltersPart : public QWidget {
   private:
     void set(const QString& label, const std::function<void(Shelter&)>& work, const QString& key = {});
     void follow();
+    void grow(const Vec3& rig_direction);
     const Shelter* chosen() const;
 
     Session& session_;
     ShelterTool tool_;
     BackgroundJob job_;
     QTableWidget* table_;
-    QPushButton *draw_, *from_, *to_, *key_, *follow_, *remove_, *stop_;
+    QPushButton *draw_, *grow_, *from_, *to_, *key_, *follow_, *remove_, *stop_;
     QComboBox* camera_;
     NumberField *ease_, *feather_;
     QLabel *keys_, *sees_;

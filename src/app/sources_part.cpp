@@ -20,8 +20,9 @@ SourcesPart::SourcesPart(Session& session, QWidget* parent) : QWidget(parent), s
     auto* column = new QVBoxLayout(this);
     column->setContentsMargins(0, 0, 0, 0);
     column->setSpacing(6);
-    auto* hint = new QLabel("By which curve light lies in the pixels of each source. Files say it themselves as a rule; "
-                            "flat, grey pictures are often logarithmic without a tag.");
+    auto* hint = new QLabel(
+        "By which curve light lies in the pixels of each source. Files say it themselves as a rule; "
+        "flat, grey pictures are often logarithmic without a tag.");
     hint->setProperty("role", "hint");
     hint->setWordWrap(true);
     column->addWidget(hint);
@@ -50,10 +51,12 @@ SourcesPart::SourcesPart(Session& session, QWidget* parent) : QWidget(parent), s
     column->addWidget(head);
     denoise_ = new QCheckBox("Take noise off the sources");
     denoise_->setObjectName("denoise_on");
-    denoise_->setToolTip("Before they are stitched. It costs seconds a frame; compare with Q, “without denoising”");
+    denoise_->setToolTip(
+        "Before they are stitched. It costs seconds a frame; compare with Q, “without denoising”");
     column->addWidget(denoise_);
     auto* noise = new QFormLayout;
-    const auto field = [&](const QString& label, const char* name, const QString& tip, double Denoise::*value) {
+    const auto field = [&](const QString& label, const char* name, const QString& tip,
+                           double Denoise::*value) {
         auto* f = new NumberField(0, 100, 1, 0, " %");
         f->setObjectName(name);
         f->setToolTip(tip);
@@ -65,10 +68,10 @@ SourcesPart::SourcesPart(Session& session, QWidget* parent) : QWidget(parent), s
         connect(f, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
         return f;
     };
-    over_time_ = field("Over time", "denoise_time", "How far pixels come towards their like in the frames before",
-                       &Denoise::over_time);
-    in_frame_ =
-        field("In the frame", "denoise_frame", "How far pixels come towards their like nearby", &Denoise::in_frame);
+    over_time_ = field("Over time", "denoise_time",
+                       "How far pixels come towards their like in the frames before", &Denoise::over_time);
+    in_frame_ = field("In the frame", "denoise_frame", "How far pixels come towards their like nearby",
+                      &Denoise::in_frame);
     column->addLayout(noise);
 
     connect(denoise_, &QCheckBox::clicked, this, [this](bool on) {
@@ -111,7 +114,8 @@ void SourcesPart::choose_curve(const std::string& curve) {
 }
 
 void SourcesPart::choose_curve_file() {
-    const QString file = QFileDialog::getOpenFileName(this, "Choose a curve", {}, "Curves (*.clf *.ctf *.cube *.spi1d);;All files (*)");
+    const QString file = QFileDialog::getOpenFileName(this, "Choose a curve", {},
+                                                      "Curves (*.clf *.ctf *.cube *.spi1d);;All files (*)");
     if (!file.isEmpty()) {
         const std::string curve = kCurveFile + file.toStdString();
         try {
@@ -143,8 +147,8 @@ void SourcesPart::refresh() {
             } catch (const std::exception&) {
                 tags = "cannot be read";
             }
-        const QString cells[] = {QString::fromStdString(c.camera), QString::fromStdString(curve_text(curve_of(std::size_t(r)))),
-                                 tags};
+        const QString cells[] = {QString::fromStdString(c.camera),
+                                 QString::fromStdString(curve_text(curve_of(std::size_t(r)))), tags};
         for (int i = 0; i < 3; ++i) {
             QTableWidgetItem* item = table_->item(r, i);
             if (!item) table_->setItem(r, i, item = new QTableWidgetItem);
@@ -161,8 +165,10 @@ void SourcesPart::refresh() {
     const std::string now = curve_of(rows[0]);
     curve_->clear();
     curve_->addItem("As tagged", "");
-    for (const auto& n : curve_names()) curve_->addItem(QString::fromStdString(n.text), QString::fromStdString(n.id));
-    if (now.starts_with(kCurveFile)) curve_->addItem(QString::fromStdString(curve_text(now)), QString::fromStdString(now));
+    for (const auto& n : curve_names())
+        curve_->addItem(QString::fromStdString(n.text), QString::fromStdString(n.id));
+    if (now.starts_with(kCurveFile))
+        curve_->addItem(QString::fromStdString(curve_text(now)), QString::fromStdString(now));
     curve_->addItem("From a file…", "choose");
     curve_->setCurrentIndex(std::max(0, curve_->findData(QString::fromStdString(now))));
     denoise_->setChecked(shot->denoise.on);

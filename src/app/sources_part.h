@@ -13,8 +13,8 @@ namespace porb::app {
 
 class NumberField;
 
-/// The part of Match that says how sources are read: by which curve light lies in their pixels, and how far noise
-/// is taken off.
+/// The part of Match that says how sources are read: by which curve light lies in their pixels, and how far
+/// noise is taken off.
 class SourcesPart : public QWidget {
     Q_OBJECT
   public:

@@ -31,7 +31,7 @@ QLabel[role="hint"] { color: #a2a2a2; }
 QLabel[role="figure"] { font-size: 20px; font-weight: 600; color: #bfdce4; }
 QFrame[role="panel"] { background: #323232; border: none; }
 QPushButton, QToolButton { background: #414141; border: 1px solid #505050; border-radius: 3px; padding: 4px 9px; }
-QToolButton { padding: 3px 6px; }
+QToolButton { padding: 3px 6px; } QToolButton[role="part"] { padding: 3px 2px; }
 QPushButton:hover, QToolButton:hover { background: #4b4b4b; }
 QPushButton:pressed, QToolButton:pressed { background: #383838; }
 QPushButton:checked, QToolButton:checked { background: #bfdce4; color: #1d1d1d; border-color: #bfdce4; }

@@ -4,6 +4,8 @@
 #include "project/span.h"
 #include "stitch/coverage_report.h"
 #include "stitch/follow.h"
+#include "stitch/follow_shape.h"
+#include "stitch/grow.h"
 #include "stitch/plan.h"
 
 #include <fmt/format.h>
@@ -27,7 +29,7 @@ std::vector<double> numbers(const std::string& text, const std::string& option, 
 }
 
 struct ShapeWords {
-    std::string project, shot, camera, name, on, off, remove, copy;
+    std::string project, shot, camera, name, on, off, remove, copy, follow;
     std::vector<std::string> corners;
     bool restore = false, cut_out = false, list = false, json = false;
     double feather = 2;
@@ -66,7 +68,7 @@ void list_shapes(const Shot& shot, bool json) {
     if (json) std::cout << all.dump(2) << "\n";
 }
 
-void shape(const ShapeWords& w) {
+void shape(const ShapeWords& w, const Cancel& cancel) {
     Project project = load_project(w.project);
     Shot& shot = chosen_shot(project, w.shot, w.project);
     if (w.list) return list_shapes(shot, w.json);
@@ -82,6 +84,20 @@ void shape(const ShapeWords& w) {
         const Shape copy = shape_of(camera, w.copy);
         for (auto& c : shot.cameras)
             if (c.camera != w.camera) c.shapes.push_back(copy);
+    }
+    if (!w.follow.empty()) {
+        Shape& s = shape_of(camera, w.follow);
+        const auto library = std::make_shared<MediaLibrary>();
+        const FollowedShape f = follow_shape(
+            project, shot, camera, s,
+            w.time.empty() ? s.keys.front().time : Rational::parse(w.time, "--time"),
+            used_span(project, shot, *library).out, library,
+            [](double share) { show_progress(fmt::format("{:3.0f} %  following", 100 * share), share >= 1); },
+            cancel);
+        s.keys = f.keys;
+        std::cout << fmt::format("followed from {:.2f} to {:.2f} s with {} keys{}\n",
+                                 f.keys.front().time.to_double(), f.keys.back().time.to_double(),
+                                 f.keys.size(), f.lost ? ", until it was lost" : "");
     }
     if (w.cut_out || w.restore) {
         const Lens& lens = find_camera(shot.rig, w.camera)->lens;
@@ -130,7 +146,7 @@ void shape(const ShapeWords& w) {
 
 struct ShelterWords {
     std::string project, shot, name, camera, from, to, time, follow, remove, on, off;
-    std::string at, size;
+    std::string at, size, grow;
     std::optional<double> ease, feather;
     bool list = false, json = false;
 };
@@ -170,11 +186,18 @@ void shelter(const ShelterWords& w, const Cancel& cancel) {
     }
     const Seconds time = w.time.empty() ? shot.in : Rational::parse(w.time, "--time");
     std::string told = w.follow;
-    if (!w.at.empty()) {
-        const auto at = numbers(w.at, "--at", 2);
+    if (!w.at.empty() || !w.grow.empty()) {
+        const auto at = numbers(w.at.empty() ? w.grow : w.at, w.at.empty() ? "--grow" : "--at", 2);
         ShelterKey key;
         key.time = time;
         key.yaw_deg = at[0], key.pitch_deg = std::clamp(at[1], -90.0, 90.0);
+        if (!w.grow.empty()) {
+            key =
+                subject_at(project, shot, time, rotation_of({key.yaw_deg, key.pitch_deg, 0}) * Vec3(0, 0, 1),
+                           std::make_shared<MediaLibrary>());
+            std::cout << fmt::format("grown to {:.0f} x {:.0f} deg at {:.1f},{:.1f}\n", key.width_deg,
+                                     key.height_deg, key.yaw_deg, key.pitch_deg);
+        }
         if (!w.size.empty()) {
             const auto size = numbers(w.size, "--size", 2);
             key.width_deg = std::clamp(size[0], 0.1, 360.0), key.height_deg = std::clamp(size[1], 0.1, 180.0);
@@ -258,10 +281,12 @@ void add_seam_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_option("--on", w->on, "NAME: use it");
         verb->add_option("--off", w->off, "NAME: leave it out, but keep it");
         verb->add_option("--copy", w->copy, "NAME: the same shape on every other camera");
+        verb->add_option("--follow", w->follow,
+                         "NAME: find where what lies in it goes, from --time, and set keys");
         verb->add_option("--remove", w->remove, "NAME: remove it");
         verb->add_flag("--list", w->list, "Say what shapes there are, and change nothing");
         verb->add_flag("--json", w->json, "With --list: as JSON");
-        verb->callback([w] { shape(*w); });
+        verb->callback([w, cancel] { shape(*w, cancel); });
     }
     {
         auto w = std::make_shared<ShelterWords>();
@@ -272,6 +297,9 @@ void add_seam_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_option("--at", w->at,
                          "YAW,PITCH of its middle in degrees, in the rig's own directions: a new shelter, or "
                          "a key of one");
+        verb->add_option("--grow", w->grow,
+                         "YAW,PITCH of a place on a subject: a new shelter as large as that is")
+            ->excludes("--at");
         verb->add_option("--size", w->size, "WIDTH,HEIGHT in degrees (20,40 unless set)");
         verb->add_option("--time", w->time, "Seconds of the key, or from where to follow");
         verb->add_option("--name", w->name, "Its name");

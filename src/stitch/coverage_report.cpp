@@ -110,9 +110,9 @@ CutHole cut_hole(const Shot& shot, Seconds time) {
 }
 
 std::vector<std::pair<std::string, std::string>> meeting_cameras(const Shot& shot) {
-    constexpr int kAround = 96;        // directions of about four degrees
-    constexpr double kBeside_deg = 6;  // of two standings, near a line
-    constexpr double kFewest = 0.04;   // of the longest seam
+    constexpr int kAround = 96;       // directions of about four degrees
+    constexpr double kBeside_deg = 6; // of two standings, near a line
+    constexpr double kFewest = 0.04;  // of the longest seam
     Shot plain = shot;
     plain.orientation = {};
     plain.orientation_keys.clear();
@@ -134,7 +134,8 @@ std::vector<std::pair<std::string, std::string>> meeting_cameras(const Shot& sho
                     second = c;
             }
             if (second == standing.size() || standing[best] - standing[second] > kBeside_deg) continue;
-            lengths[{std::min(best, second), std::max(best, second)}] += std::cos((0.5 - (y + 0.5) / (kAround / 2)) * kPi);
+            lengths[{std::min(best, second), std::max(best, second)}] +=
+                std::cos((0.5 - (y + 0.5) / (kAround / 2)) * kPi);
         }
     double longest = 0;
     for (const auto& [pair, length] : lengths) longest = std::max(longest, length);

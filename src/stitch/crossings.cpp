@@ -453,8 +453,11 @@ CrossingScan scan_crossings(const Project& project, const Shot& shot, Composer& 
     for (std::size_t i = 0; i < scan.crossings.size(); ++i) scan.crossings[i].id = std::to_string(i + 1);
     Shot scanned = shot;
     scanned.crossings = Shared(std::move(scan));
-    return measured_again(
+    scan = measured_again(
         project, scanned, composer, [&](double share) { step(0.6 + 0.4 * share); }, cancel);
+    for (Crossing& c : scan.crossings) // their pictures are apart, but not where flow draws them
+        if (shot.flow.on && !is_open(c)) c.cure = CrossingCure::flow;
+    return scan;
 }
 
 std::optional<double> seam_distance_m(const Project& project, const Shot& shot, Composer& composer,

@@ -62,7 +62,8 @@ class Examined {
             Pixels& to = pixels_.emplace_back(Pixels{p.width(), p.height(), {}});
             to.rgba.resize(std::size_t(p.width()) * std::size_t(p.height()) * 4);
             for (int y = 0; y < p.height(); ++y)
-                simd::floats_from_halves(p.row(y), to.rgba.data() + std::size_t(y) * std::size_t(p.width()) * 4,
+                simd::floats_from_halves(p.row(y),
+                                         to.rgba.data() + std::size_t(y) * std::size_t(p.width()) * 4,
                                          std::size_t(p.width()) * 4);
         }
         cameras_ = cameras;
@@ -233,7 +234,8 @@ std::vector<ShelterKey> some_of(const std::vector<ShelterKey>& path, const Cross
             out.push_back(k);
     if (out.size() <= kMostMoments) return out;
     std::vector<ShelterKey> few;
-    for (std::size_t i = 0; i < kMostMoments; ++i) few.push_back(out[i * (out.size() - 1) / (kMostMoments - 1)]);
+    for (std::size_t i = 0; i < kMostMoments; ++i)
+        few.push_back(out[i * (out.size() - 1) / (kMostMoments - 1)]);
     return few;
 }
 
@@ -285,7 +287,8 @@ void measure(const Project& project, const Shot& shot, Composer& composer,
     std::multimap<Seconds, std::pair<Crossing*, ShelterKey>> moments;
     for (Crossing* c : crossings) {
         c->damage_px = 0;
-        for (const ShelterKey& oval : some_of(c->path, shot.crossings ? **shot.crossings : CrossingScan())) moments.emplace(oval.time, std::pair(c, oval));
+        for (const ShelterKey& oval : some_of(c->path, shot.crossings ? **shot.crossings : CrossingScan()))
+            moments.emplace(oval.time, std::pair(c, oval));
     }
     std::size_t done = 0;
     for (const auto& [time, what] : moments) {

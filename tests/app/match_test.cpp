@@ -10,6 +10,7 @@
 #include <QPushButton>
 #include <QSpinBox>
 #include <QTableWidget>
+#include <QToolButton>
 
 using namespace porb;
 using namespace porb::app;
@@ -146,6 +147,7 @@ TEST_CASE("parallax is closed by a key, tuned in the panel, and every step can b
     CHECK(b.shot().flow.on); // new shots begin with it
     b.trigger("Close parallax where lenses meet");
     b.window.set_station(Station::seams);
+    b.part<QToolButton>("seams_parallax")->click();
     auto* box = b.part<QCheckBox>("flow_on");
     auto* nearest = b.part<NumberField>("flow_nearest");
     CHECK_FALSE(box->isChecked());

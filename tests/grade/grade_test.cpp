@@ -23,7 +23,8 @@ TEST_CASE("a grade's light, range and saturation do what their units say") {
     CHECK(same[0] == Approx(0.2f).margin(2e-4));
     CHECK(same[2] == Approx(0.9f).margin(5e-4));
     g.exposure_ev = 1; // twice the light
-    CHECK(linear_from_encoded(graded(g, 0.5f, 0.5f, 0.5f)[1]) == Approx(2 * linear_from_encoded(0.5f)).epsilon(0.002));
+    CHECK(linear_from_encoded(graded(g, 0.5f, 0.5f, 0.5f)[1]) ==
+          Approx(2 * linear_from_encoded(0.5f)).epsilon(0.002));
     g = {};
     g.warmth_ev = 1; // red up and blue down by half a stop
     const auto warm = graded(g, 0.5f, 0.5f, 0.5f);
@@ -83,7 +84,8 @@ TEST_CASE("grades leave and come back as ASC CDL, and as a table") {
     }
     CHECK(back.saturation == Approx(0.8));
     g.exposure_ev = 0.5;
-    CHECK(error_of([&] { write_cdl(g, folder / "more.cc", "x"); }).find("more than ASC CDL can say") != std::string::npos);
+    CHECK(error_of([&] { write_cdl(g, folder / "more.cc", "x"); }).find("more than ASC CDL can say") !=
+          std::string::npos);
     CHECK_FALSE(std::filesystem::exists(folder / "more.cc"));
 
     // As a table it holds everything: a grade that is that table alone looks the same.
@@ -95,7 +97,8 @@ TEST_CASE("grades leave and come back as ASC CDL, and as a table") {
         for (std::size_t c = 0; c < 3; ++c) CHECK(a[c] == Approx(b[c]).margin(6e-3));
     }
     by_table.lut_strength = 0.5; // half-way
-    CHECK(graded(by_table, 0.4f, 0.4f, 0.4f)[1] == Approx((0.4f + graded(g, 0.4f, 0.4f, 0.4f)[1]) / 2).margin(4e-3));
+    CHECK(graded(by_table, 0.4f, 0.4f, 0.4f)[1] ==
+          Approx((0.4f + graded(g, 0.4f, 0.4f, 0.4f)[1]) / 2).margin(4e-3));
 
     write_file_atomically(folder / "bad.cube", "LUT_3D_SIZE 2\n0 0 nothing\n");
     by_table.lut = folder / "bad.cube";
@@ -103,20 +106,23 @@ TEST_CASE("grades leave and come back as ASC CDL, and as a table") {
     by_table.lut = folder / "none.cube";
     CHECK(error_of([&] { Grader x(by_table); }).find("not there") != std::string::npos);
     write_file_atomically(folder / "bad.cc", "<ColorCorrection><SOPNode></ColorCorrection>");
-    CHECK(error_of([&] { (void)with_cdl({}, folder / "bad.cc"); }).find("not an ASC CDL") != std::string::npos);
+    CHECK(error_of([&] { (void)with_cdl({}, folder / "bad.cc"); }).find("not an ASC CDL") !=
+          std::string::npos);
 }
 
 TEST_CASE("source curves give light: known values of the standards, files, and plain refusals") {
-    CHECK(light_of_curve("rec709")(0.5f) == Approx(0.2596).epsilon(0.01)); // ((0.5 + 0.099) / 1.099)^(1 / 0.45)
+    CHECK(light_of_curve("rec709")(0.5f) ==
+          Approx(0.2596).epsilon(0.01)); // ((0.5 + 0.099) / 1.099)^(1 / 0.45)
     CHECK(light_of_curve("linear")(0.37f) == 0.37f);
     CHECK(light_of_curve("srgb")(0.5f) == Approx(0.21404).epsilon(1e-3));
-    CHECK(light_of_curve("film-log")(685 / 1023.f) == Approx(1).epsilon(1e-3));  // white
-    CHECK(light_of_curve("film-log")(95 / 1023.f) == Approx(0).margin(1e-4));    // black
+    CHECK(light_of_curve("film-log")(685 / 1023.f) == Approx(1).epsilon(1e-3)); // white
+    CHECK(light_of_curve("film-log")(95 / 1023.f) == Approx(0).margin(1e-4));   // black
     CHECK(light_of_curve("acescct")(0.4135884f) == Approx(0.18).epsilon(2e-3)); // S-2016-001: mid grey
     CHECK(light_of_curve("acescc")(0.4135884f) == Approx(0.18).epsilon(2e-3));
     CHECK(light_of_curve("acescct")(0.1f) < 0.01f);
-    CHECK(error_of([] { (void)light_of_curve("nonsense"); }).find("not a curve known here. Use one of: srgb") !=
-          std::string::npos);
+    CHECK(error_of([] {
+              (void)light_of_curve("nonsense");
+          }).find("not a curve known here. Use one of: srgb") != std::string::npos);
 
     const TempFolder folder;
     write_file_atomically(folder / "half.cube", "LUT_1D_SIZE 2\n0 0 0\n0.5 0.5 0.5\n");
@@ -124,11 +130,13 @@ TEST_CASE("source curves give light: known values of the standards, files, and p
     Grade tint;
     tint.saturation = 0.2;
     write_cube(tint, folder / "mix.cube", 9);
-    CHECK(error_of([&] { (void)light_of_curve(kCurveFile + (folder / "mix.cube").string()); }).find("mixes colours") !=
-          std::string::npos);
+    CHECK(error_of([&] {
+              (void)light_of_curve(kCurveFile + (folder / "mix.cube").string());
+          }).find("mixes colours") != std::string::npos);
     write_file_atomically(folder / "noise.clf", "<nothing>");
-    CHECK(error_of([&] { (void)light_of_curve(kCurveFile + (folder / "noise.clf").string()); }).find("not a curve") !=
-          std::string::npos);
+    CHECK(error_of([&] {
+              (void)light_of_curve(kCurveFile + (folder / "noise.clf").string());
+          }).find("not a curve") != std::string::npos);
 
     // A source is read by the curve that is chosen for it.
     Picture grey(16, 16);
@@ -142,7 +150,8 @@ TEST_CASE("source curves give light: known values of the standards, files, and p
     MediaRef ref = media_ref_for(folder / "log.png");
     CHECK(pixel_at(*library.picture(ref, Seconds(0)), 8, 8).g == Approx(0.4136f).margin(1e-3));
     ref.curve = "acescct";
-    CHECK(linear_from_encoded(pixel_at(*library.picture(ref, Seconds(0)), 8, 8).g) == Approx(0.18f).epsilon(0.01));
+    CHECK(linear_from_encoded(pixel_at(*library.picture(ref, Seconds(0)), 8, 8).g) ==
+          Approx(0.18f).epsilon(0.01));
     // The numbers of an EXR are light as a rule; with a curve they are its code values.
     MediaRef exr = media_ref_for(folder / "linear.exr");
     const float code = linear_from_encoded(0.4135884f);
@@ -150,5 +159,6 @@ TEST_CASE("source curves give light: known values of the standards, files, and p
     CHECK(linear_from_encoded(pixel_at(*library.picture(exr, Seconds(0)), 8, 8).g) ==
           Approx(light_of_curve("acescct")(code)).margin(2e-3));
     ref.curve = "nonsense";
-    CHECK(error_of([&] { (void)library.picture(ref, Seconds(0)); }).find("not a curve known") != std::string::npos);
+    CHECK(error_of([&] { (void)library.picture(ref, Seconds(0)); }).find("not a curve known") !=
+          std::string::npos);
 }

@@ -169,7 +169,8 @@ TEST_CASE("blending, shapes and shelters survive a round trip, and broken ones a
     CHECK(says(refused([](Shot& x) { x.blend.widest_deg = 500; }), "blend/widest_deg"));
 }
 
-TEST_CASE("lines, crossings, grades, curves and denoising survive a round trip, and nonsense is refused by name") {
+TEST_CASE(
+    "lines, crossings, grades, curves and denoising survive a round trip, and nonsense is refused by name") {
     Project p;
     MediaRef ref;
     ref.path = "/tmp/a.mp4";
@@ -195,7 +196,8 @@ TEST_CASE("lines, crossings, grades, curves and denoising survive a round trip, 
     Crossing c;
     c.id = "1", c.a = "A", c.b = "B", c.from = Rational(1, 2), c.to = Seconds(1);
     c.path = {{Rational(1, 2), 10, 5, 8, 20}, {Seconds(1), 14, 5, 9, 20}};
-    c.apart_px = 21, c.damage_px = 0.5, c.cure = CrossingCure::shelter, c.shelter = "keeper", c.dismissed = true;
+    c.apart_px = 21, c.damage_px = 0.5, c.cure = CrossingCure::shelter, c.shelter = "keeper",
+    c.dismissed = true;
     scan.crossings = {c};
     s.crossings = Shared(scan);
     s.grade.exposure_ev = 0.3, s.grade.lift = {0.01, 0, -0.02}, s.grade.contrast = 1.2, s.grade.on = false;

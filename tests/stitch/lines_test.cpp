@@ -40,7 +40,8 @@ View map_view(int width) {
 }
 
 double weight_at(const BlendPlan& plan, std::size_t camera, const Vec3& d) {
-    const int px = std::clamp(int((std::atan2(d.x(), d.z()) / (2 * kPi) + 0.5) * plan.width), 0, plan.width - 1),
+    const int px = std::clamp(int((std::atan2(d.x(), d.z()) / (2 * kPi) + 0.5) * plan.width), 0,
+                              plan.width - 1),
               py = std::clamp(int((0.5 + std::asin(d.y()) / kPi) * plan.height), 0, plan.height - 1);
     const Segment& s = plan.segments[std::size_t(py * plan.segments_per_row + px / kSegment)];
     for (std::uint32_t k = 0; k < s.count; ++k) {
@@ -59,7 +60,8 @@ Vec3 towards(double yaw_deg, double pitch_deg) {
 SeamLines line_at(double degrees_ahead) {
     SeamLines lines;
     const double bound = -std::sin(radians(degrees_ahead));
-    lines.keys = {{Seconds(0), labels([bound](const Vec3& d) { return std::uint8_t(d.z() > bound ? 0 : 1); })}};
+    lines.keys = {
+        {Seconds(0), labels([bound](const Vec3& d) { return std::uint8_t(d.z() > bound ? 0 : 1); })}};
     return lines;
 }
 
@@ -68,7 +70,9 @@ SeamLines line_at(double degrees_ahead) {
 TEST_CASE("cells lie beside each other across the folds of the sphere's square") {
     constexpr int n = 24;
     for (int c = 0; c < n * n; ++c) {
-        const auto at = [](int cell) { return octahedral_direction({(cell % n + 0.5) / n, (cell / n + 0.5) / n}); };
+        const auto at = [](int cell) {
+            return octahedral_direction({(cell % n + 0.5) / n, (cell / n + 0.5) / n});
+        };
         const auto beside = cells_beside(c, n);
         for (int k = 0; k < 4; ++k) {
             const auto back = cells_beside(beside[std::size_t(k)], n);
@@ -125,7 +129,8 @@ TEST_CASE("a line moves over without a jump, and only what lies beside it is pla
         double at = 0;
         for (double yaw = 70; yaw < 110; yaw += 0.5) {
             if (weight_at(whole, 0, towards(yaw, 10)) > 0.5) at = yaw;
-            CHECK(weight_at(changed, 0, towards(yaw, 10)) == Approx(weight_at(whole, 0, towards(yaw, 10))).margin(0.02));
+            CHECK(weight_at(changed, 0, towards(yaw, 10)) ==
+                  Approx(weight_at(whole, 0, towards(yaw, 10))).margin(0.02));
         }
         CHECK(at >= last);
         if (last > 0) CHECK(at - last < 5);
@@ -138,8 +143,9 @@ TEST_CASE("lines go round what differs, keep still, and make way in time", "[slo
     const TempFolder folder;
     sim::SimOptions o;
     o.rig = sim::SimRig::ring_of_six;
-    o.circle_size = 320;
-    o.seconds = 2;
+    o.circle_size = 260;
+    o.rate = FrameRate(10);
+    o.seconds = 1.6;
     o.truth_width = 512;
     o.truth_times = {0.9};
     o.faults.noise = true;
@@ -154,7 +160,7 @@ TEST_CASE("lines go round what differs, keep still, and make way in time", "[slo
     shot.agree_distance_m = 4;
     Composer composer(std::make_shared<MediaLibrary>());
     const SeamLines lines = find_lines(project, shot, composer, {0.5}, [](double) {}, {});
-    REQUIRE(lines.keys.size() >= 2); // things move in it
+    REQUIRE(lines.keys.size() >= 2);                                               // things move in it
     CHECK(find_lines(project, shot, composer, {0.5}, [](double) {}, {}) == lines); // the same tomorrow
     // Most of every line stays: what changes hands is a few per cent.
     for (std::size_t k = 1; k < lines.keys.size(); ++k) {
@@ -176,7 +182,9 @@ TEST_CASE("lines go round what differs, keep still, and make way in time", "[slo
     }
     Cancel stop;
     stop.raise();
-    CHECK_THROWS_AS(find_lines(project, shot, composer, {0.5}, [](double) {}, stop), Cancelled);
+    CHECK_THROWS_AS(find_lines(
+                        project, shot, composer, {0.5}, [](double) {}, stop),
+                    Cancelled);
 
     // Crossings: with neighbours meeting half-way, a planet and the keeper's way are among them.
     Shot bare = shot;
@@ -215,10 +223,12 @@ TEST_CASE("without overlap there is nothing to find, in plain words") {
     Shot& shot = take.project.shots[0];
     for (auto& c : shot.cameras) c.reach_deg = 80;
     Composer composer(std::make_shared<MediaLibrary>());
-    CHECK(error_of([&] { (void)find_lines(take.project, shot, composer, {}, [](double) {}, {}); })
-              .find("No two cameras overlap") != std::string::npos);
-    CHECK(error_of([&] { (void)scan_crossings(take.project, shot, composer, {}, [](double) {}, {}); })
-              .find("No two cameras overlap") != std::string::npos);
+    CHECK(error_of([&] {
+              (void)find_lines(take.project, shot, composer, {}, [](double) {}, {});
+          }).find("No two cameras overlap") != std::string::npos);
+    CHECK(error_of([&] {
+              (void)scan_crossings(take.project, shot, composer, {}, [](double) {}, {});
+          }).find("No two cameras overlap") != std::string::npos);
 }
 
 TEST_CASE("flow's strength passes evenly from key to key; a seam may have its own") {
@@ -264,7 +274,8 @@ TEST_CASE("denoising takes noise off, keeps detail and what moves, and leaves cl
     CHECK(noise_of(now) == Approx(0.03).epsilon(0.35));
     Denoise settings;
     settings.over_time = 1, settings.in_frame = 0;
-    const double raw = psnr_db(now, truth), by_time = psnr_db(denoised(now, before, settings, nullptr), truth);
+    const double raw = psnr_db(now, truth),
+                 by_time = psnr_db(denoised(now, before, settings, nullptr), truth);
     CHECK(by_time > raw + 2.5); // three frames: 4.8 dB at most
     settings.in_frame = 0.5;
     CHECK(psnr_db(denoised(now, before, settings, nullptr), truth) > by_time + 0.5);

@@ -1,0 +1,100 @@
+#include "base/file.h"
+#include "cli/porbit.h"
+#include "media/still.h"
+#include "picture/compare.h"
+
+#include <nlohmann/json.hpp>
+
+using namespace porb;
+using namespace porb::test;
+
+namespace {
+bool says(const std::string& text, const char* what) {
+    return text.find(what) != std::string::npos;
+}
+} // namespace
+
+TEST_CASE("the command line reads curves, grades, denoises, and refuses nonsense without losing anything") {
+    const TempFolder folder;
+    sim::SimOptions o;
+    o.circle_size = 200;
+    const StillTake take = hall_still(folder, o);
+    const std::string project = (folder / "p.porb").string(), dir = folder.path().string();
+    save_project(take.project, project);
+    const auto shot = [&] { return load_project(project).shots[0]; };
+    porbit("still " + project + " --width 256 --out " + dir + "/plain.png");
+
+    CHECK(says(porbit("grade " + project + " --exposure 1 --lift 0.02 --gain 1,0.9,0.8 --saturation 0.5"),
+               "exposure +1.00 EV"));
+    CHECK(shot().grade.gain == std::array<double, 3>{1, 0.9, 0.8});
+    porbit("still " + project + " --width 256 --out " + dir + "/graded.png");
+    CHECK(psnr_db(read_still(dir + "/plain.png"), read_still(dir + "/graded.png")) < 25);
+    porbit("grade " + project + " --write-cube " + dir + "/look.cube --off");
+    porbit("still " + project + " --width 256 --out " + dir + "/off.png");
+    CHECK(psnr_db(read_still(dir + "/plain.png"), read_still(dir + "/off.png")) > 60);
+    // The table alone gives the same picture.
+    porbit("grade " + project + " --reset --lut " + dir + "/look.cube");
+    porbit("still " + project + " --width 256 --out " + dir + "/lut.png");
+    CHECK(psnr_db(read_still(dir + "/graded.png"), read_still(dir + "/lut.png")) > 36);
+    porbit("grade " + project + " --reset --gain 1.2 --gamma 0.9 --write-cdl " + dir + "/look.cc");
+    porbit("grade " + project + " --reset --cdl " + dir + "/look.cc");
+    CHECK(shot().grade.gamma[1] == Approx(0.9).epsilon(1e-4));
+
+    const std::string before = read_text_file(project);
+    write_file_atomically(folder / "none.cube", "this is no table");
+    CHECK(says(porbit("grade " + project + " --lut " + dir + "/none.cube", 1), "not a LUT that can be read"));
+    CHECK(says(porbit("grade " + project + " --lut " + dir + "/missing.cube", 1), "is not there"));
+    CHECK(says(porbit("grade " + project + " --gain 1,2", 2), "one number, or red,green,blue"));
+    CHECK(says(porbit("grade " + project + " --exposure 1 --write-cdl " + dir + "/x.cc", 1),
+               "more than ASC CDL can say"));
+    CHECK(says(porbit("curve " + project + " --all purple", 1), "not a curve known here"));
+    CHECK(says(porbit("curve " + project + " --camera Q=hlg", 1), "is not a camera"));
+    CHECK(read_text_file(project) == before);
+
+    CHECK(says(porbit("curve " + project + " --all film-log"), "Film log"));
+    porbit("still " + project + " --width 256 --out " + dir + "/log.png");
+    CHECK(psnr_db(read_still(dir + "/plain.png"), read_still(dir + "/log.png")) < 25);
+    porbit("curve " + project + " --all tagged");
+    CHECK(says(porbit("denoise " + project + " --on --in-frame 0.5"), "denoising is on"));
+    CHECK(shot().denoise.in_frame == 0.5);
+    porbit("still " + project + " --width 256 --out " + dir + "/clean.png");
+
+    CHECK(says(porbit("flow " + project + " --strength 0.8 --key 0=0 --key 1.5=1"), "2 keys"));
+    CHECK(says(porbit("flow " + project + " --seam A,B --strength 0.5 --agree 3"), "agrees at 3.00 m"));
+    CHECK(shot().flow.seams.size() == 1);
+    CHECK(says(porbit("flow " + project + " --seam A,Q", 1), "does not name two cameras"));
+    CHECK(says(porbit("flow " + project + " --agree 3", 2), "--seam"));
+    porbit("flow " + project + " --seam A,B --remove-seam --clear-keys");
+    CHECK(shot().flow.seams.empty());
+    CHECK(shot().flow.keys.empty());
+}
+
+TEST_CASE("the command line finds lines and crossings, closes them, and says what is left") {
+    const TempFolder folder;
+    const std::string dir = (folder / "take").string();
+    porbit("simulate hall --rig ring-of-four --size 240 --seconds 1.5 --rate 20 --truth-width 0 --out " +
+           dir);
+    std::string project;
+    for (const auto& e : std::filesystem::directory_iterator(dir))
+        if (e.path().extension() == ".porb") project = e.path().string();
+    CHECK(says(porbit("lines " + project), "lines found"));
+    CHECK_FALSE(load_project(project).shots[0].seam_lines->keys.empty());
+    CHECK(says(porbit("lines " + project + " --off"), "they are off"));
+    CHECK(says(porbit("lines " + project + " --remove"), "no lines were found yet"));
+    porbit("flow " + project + " --off");
+    const auto found = nlohmann::json::parse(porbit("crossings " + project + " --json"));
+    REQUIRE(found["crossings"].size() >= 1);
+    for (const auto& c : found["crossings"]) {
+        CHECK(c["to_s"] > c["from_s"]);
+        CHECK(c["apart_px"] > 3);
+    }
+    CHECK(says(porbit("crossings " + project + " --leave 99", 1), "is not a crossing"));
+    porbit("crossings " + project + " --leave 1");
+    CHECK((*load_project(project).shots[0].crossings)->crossings[0].dismissed);
+    porbit("crossings " + project + " --reopen 1");
+    const auto solved = nlohmann::json::parse(porbit("crossings " + project + " --solve --json"));
+    CHECK(solved["open"] <= found["open"]);
+    CHECK(load_project(project).shots[0].flow.on == (found["open"] > 0));
+    const auto again = nlohmann::json::parse(porbit("crossings " + project + " --measure --json --dry-run"));
+    CHECK(again["open"] == solved["open"]); // what was ticked stays ticked when it is measured again
+}
