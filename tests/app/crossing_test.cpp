@@ -28,8 +28,8 @@ namespace {
 void open_moving(Bench& b, bool ring = false) {
     sim::SimOptions o;
     if (ring) o.rig = sim::SimRig::ring_of_four;
-    o.circle_size = 200;
-    o.seconds = 1.2;
+    o.circle_size = ring ? 240 : 200;
+    o.seconds = ring ? 1.6 : 1.2;
     o.rate = FrameRate(10);
     o.truth_width = 0;
     (void)sim::simulate(o, b.folder / "take", [](double) {}, {});
