@@ -169,7 +169,7 @@ CrossingsPart::CrossingsPart(Session& session, PictureArea& picture, QWidget* pa
     column->addLayout(busy);
     table_ = new QTableWidget(0, 5);
     table_->setObjectName("crossings_table");
-    table_->setHorizontalHeaderLabels({"", "Seconds", "Seam", "Shows", ""});
+    table_->setHorizontalHeaderLabels({"", "When", "Seam", "Shows", ""});
     table_->horizontalHeaderItem(3)->setToolTip(
         "How far apart two pictures of it are where one passes into the "
         "other, pixels of a picture 3840 wide");
