@@ -87,8 +87,7 @@ void AgreementPlot::paintEvent(QPaintEvent*) {
 }
 
 MatchPanel::MatchPanel(Session& session, QWidget* parent)
-    : Panel("Match", "Exposure, white balance and darkening towards the rim, from what neighbours see alike.",
-            parent),
+    : Panel("Match", "Cameras brought together, the look, and how sources are read.", parent),
       session_(session) {
     setObjectName("match_panel");
     parts_ = add_parts(column(), "match_",
@@ -107,6 +106,7 @@ MatchPanel::MatchPanel(Session& session, QWidget* parent)
     pages_->addWidget(grade_);
     sources_ = new SourcesPart(session);
     pages_->addWidget(sources_);
+    show_page(pages_, 0);
     connect(parts_, &QButtonGroup::idClicked, this, [this](int id) { show_part(Part(id)); });
     connect(&session_, &Session::project_changed, this, &MatchPanel::refresh_if_seen);
     show_busy();
@@ -115,7 +115,7 @@ MatchPanel::MatchPanel(Session& session, QWidget* parent)
 
 void MatchPanel::show_part(Part part) {
     parts_->button(int(part))->setChecked(true);
-    pages_->setCurrentIndex(int(part));
+    show_page(pages_, int(part));
     refresh();
 }
 
@@ -184,7 +184,7 @@ void MatchPanel::make_cameras(QVBoxLayout* page) {
     table_->setSelectionBehavior(QAbstractItemView::SelectRows);
     table_->setSelectionMode(QAbstractItemView::ExtendedSelection);
     table_->setEditTriggers(QAbstractItemView::NoEditTriggers);
-    table_->setMinimumHeight(4 * 24 + 30);
+    table_->setMinimumHeight(3 * 22 + 26);
     page->addWidget(table_, 1);
     for_ = new QLabel;
     for_->setProperty("role", "group");

@@ -2,6 +2,7 @@
 
 #include <QBoxLayout>
 #include <QButtonGroup>
+#include <QStackedWidget>
 #include <QToolButton>
 
 #include <vector>
@@ -32,6 +33,16 @@ inline QButtonGroup* add_parts(QVBoxLayout* column, const QString& prefix,
     group->button(0)->setChecked(true);
     column->addLayout(row);
     return group;
+}
+
+/// Shows a page; the others' sizes are of no account then, so that a tall one does not make all of them
+/// scroll.
+inline void show_page(QStackedWidget* pages, int index) {
+    for (int i = 0; i < pages->count(); ++i) {
+        const auto policy = i == index ? QSizePolicy::Preferred : QSizePolicy::Ignored;
+        pages->widget(i)->setSizePolicy(policy, policy);
+    }
+    pages->setCurrentIndex(index);
 }
 
 } // namespace porb::app

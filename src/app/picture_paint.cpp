@@ -23,7 +23,7 @@ void PictureArea::paintEvent(QPaintEvent*) {
         paint_composed(p);
     words_.clear();
     paint_points(p);
-    if (tool_) tool_->paint(p);
+    if (tool_ && reel_.empty()) tool_->paint(p); // a loop shows other moments
     paint_words(p);
 }
 

@@ -44,6 +44,7 @@ SeamsPanel::SeamsPanel(Session& session, PictureArea& picture, QWidget* parent)
     pages_->addWidget(shelters_);
     crossings_ = new CrossingsPart(session, picture);
     pages_->addWidget(crossings_);
+    show_page(pages_, 0);
     connect(parts_, &QButtonGroup::idClicked, this, [this](int id) { show_part(Part(id)); });
     connect(&session_, &Session::project_changed, this, &SeamsPanel::refresh_if_seen);
     refresh();
@@ -51,7 +52,7 @@ SeamsPanel::SeamsPanel(Session& session, PictureArea& picture, QWidget* parent)
 
 void SeamsPanel::show_part(Part part) {
     parts_->button(int(part))->setChecked(true);
-    pages_->setCurrentIndex(int(part));
+    show_page(pages_, int(part));
     if (isVisible()) take_tool();
     refresh();
 }

@@ -27,6 +27,7 @@ constexpr int kWindow = 9;                      ///< places that are compared to
 constexpr float kShows = 0.02f;   ///< on the working curve: two pictures differing less look alike
 constexpr float kClearly = 0.45f; ///< of the difference is left at most where they belong together,
 constexpr float kAlike = 0.035f;  ///< and no more than this
+constexpr float kTorn = 0.09f;    ///< and by so much two pictures differ that cannot be of one thing
 constexpr float kNearBy = 0.006f; ///< by so much a pixel is a nearer place to be preferred
 constexpr int kFewPlaces = 6;
 constexpr double kNinetenths = 0.9;
@@ -47,6 +48,7 @@ class Examined {
             if (id == crossing.a) a_ = l;
             if (id == crossing.b) b_ = l;
         }
+        torn_px_ = float(crossing.apart_px);
         if (a_ == kNone || b_ == kNone) return;
         lay_out(oval);
         if (places_.empty()) return;
@@ -112,8 +114,11 @@ class Examined {
             for (int x = 0; x < columns_; ++x) {
                 if (!passes_[std::size_t(y) * std::size_t(columns_) + std::size_t(x)]) continue;
                 const float rest = at_rest.at<float>(y, x);
-                const bool shows = rest > kShows && best.at<float>(y, x) < std::min(kClearly * rest, kAlike);
-                out.push_back(shows ? best_off.at<float>(y, x) : 0);
+                const float least = best.at<float>(y, x);
+                const bool shifted = rest > kShows && least < std::min(kClearly * rest, kAlike);
+                // Where the two differ much and agree at no distance, something is torn.
+                const bool torn = rest > kTorn && least > kClearly * rest;
+                out.push_back(shifted ? best_off.at<float>(y, x) : torn ? torn_px_ : 0);
             }
         return out;
     }
@@ -211,6 +216,7 @@ class Examined {
     Composer& composer_;
     PlanKey key_;
     std::vector<PlanLens> lenses_;
+    float torn_px_ = 0; ///< what torn places count as: how far the subject's two pictures are apart
     std::size_t a_ = kNone, b_ = kNone;
     int columns_ = 0, rows_ = 0;
     std::vector<Vec3> places_;
