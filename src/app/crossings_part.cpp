@@ -1,5 +1,6 @@
 #include "app/crossings_part.h"
 
+#include "app/parts_row.h"
 #include "app/picture_service.h"
 #include "app/theme.h"
 #include "base/angle.h"
@@ -147,18 +148,11 @@ CrossingsPart::CrossingsPart(Session& session, PictureArea& picture, QWidget* pa
     told_->setWordWrap(true);
     column->addWidget(figure_);
     column->addWidget(told_);
-    const auto button = [&](QBoxLayout* into, const QString& text, const char* name, const QString& tip) {
-        auto* b = new QPushButton(text);
-        b->setObjectName(name);
-        b->setToolTip(tip);
-        into->addWidget(b, 1);
-        return b;
-    };
     auto* row = new QHBoxLayout;
-    scan_ = button(row, "Look through the shot", "crossings_scan",
-                   "Finds subjects that pass from one camera to the next, from in to out (R)");
-    close_all_ = button(row, "Close what is open", "crossings_close",
-                        "Tries flow, lines and shelters, and measures what is left (Shift+R)");
+    scan_ = add_button(row, "Look through the shot", "crossings_scan",
+                       "Finds subjects that pass from one camera to the next, from in to out (R)");
+    close_all_ = add_button(row, "Close what is open", "crossings_close",
+                            "Tries flow, lines and shelters, and measures what is left (Shift+R)");
     column->addLayout(row);
     auto* busy = new QHBoxLayout;
     progress_ = new QProgressBar;
@@ -189,14 +183,14 @@ CrossingsPart::CrossingsPart(Session& session, PictureArea& picture, QWidget* pa
     says_->setProperty("role", "hint");
     column->addWidget(says_);
     auto* own = new QHBoxLayout;
-    close_one_ = button(own, "Close this one", "crossing_close",
-                        "With flow and lines as they are: a shelter that goes along with it");
-    leave_ = button(own, "Leave it", "crossing_leave", "It stays as it is and counts no longer as open");
+    close_one_ = add_button(own, "Close this one", "crossing_close",
+                            "With flow and lines as they are: a shelter that goes along with it");
+    leave_ = add_button(own, "Leave it", "crossing_leave", "It stays as it is and counts no longer as open");
     column->addLayout(own);
     auto* last = new QHBoxLayout;
-    measure_ =
-        button(last, "Measure again", "crossings_measure",
-               "What shows of each, as the shot is now: after you moved a line or drew a shelter yourself");
+    measure_ = add_button(
+        last, "Measure again", "crossings_measure",
+        "What shows of each, as the shot is now: after you moved a line or drew a shelter yourself");
     column->addLayout(last);
 
     connect(scan_, &QPushButton::clicked, this, &CrossingsPart::scan);
@@ -308,7 +302,6 @@ void CrossingsPart::close_open(bool chosen_only) {
                 [&](double share, const std::string& doing) { tell(share, QString::fromStdString(doing)); },
                 cancel);
             if (!cured.remarks.empty()) {
-                const Shot with = cured.shot;
                 std::string all;
                 for (const auto& r : cured.remarks) all += (all.empty() ? "" : "; ") + r;
                 *remarks = QString::fromStdString(all);

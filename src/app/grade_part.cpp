@@ -1,6 +1,7 @@
 #include "app/grade_part.h"
 
 #include "app/number_field.h"
+#include "app/parts_row.h"
 #include "base/error.h"
 #include "grade/exchange.h"
 #include "grade/grader.h"
@@ -101,16 +102,9 @@ GradePart::GradePart(Session& session, QWidget* parent) : QWidget(parent), sessi
     lut_->setObjectName("grade_lut");
     lut_->setWordWrap(true);
     column->addWidget(lut_);
-    const auto button = [&](QBoxLayout* into, const QString& text, const char* name, const QString& tip) {
-        auto* b = new QPushButton(text);
-        b->setObjectName(name);
-        b->setToolTip(tip);
-        into->addWidget(b, 1);
-        return b;
-    };
     auto* lut_row = new QHBoxLayout;
-    take_lut_ = button(lut_row, "Choose…", "grade_choose_lut", "A .cube or CLF table, applied last");
-    drop_lut_ = button(lut_row, "Without", "grade_drop_lut", "Takes it off");
+    take_lut_ = add_button(lut_row, "Choose…", "grade_choose_lut", "A .cube or CLF table, applied last");
+    drop_lut_ = add_button(lut_row, "Without", "grade_drop_lut", "Takes it off");
     column->addLayout(lut_row);
     auto* strength_form = new QFormLayout;
     lut_strength_ = field("grade_lut_strength", 0, 1, 0.02, 2, "", "0: without it, 1: all of it",
@@ -120,13 +114,13 @@ GradePart::GradePart(Session& session, QWidget* parent) : QWidget(parent), sessi
     column->addStretch(1);
     auto* file_row = new QHBoxLayout;
     auto* read =
-        button(file_row, "Read…", "grade_read", "Lift, gamma, gain and saturation from an ASC CDL file");
+        add_button(file_row, "Read…", "grade_read", "Lift, gamma, gain and saturation from an ASC CDL file");
     auto* write =
-        button(file_row, "Write…", "grade_write", "As ASC CDL (.cc), or all of it as a .cube table");
+        add_button(file_row, "Write…", "grade_write", "As ASC CDL (.cc), or all of it as a .cube table");
     column->addLayout(file_row);
     auto* last_row = new QHBoxLayout;
-    copy_ = button(last_row, "To all shots", "grade_copy", "Gives every shot of the project this grade");
-    reset_ = button(last_row, "Begin anew", "grade_reset", "Everything as it was without a grade");
+    copy_ = add_button(last_row, "To all shots", "grade_copy", "Gives every shot of the project this grade");
+    reset_ = add_button(last_row, "Begin anew", "grade_reset", "Everything as it was without a grade");
     column->addLayout(last_row);
 
     connect(on_, &QCheckBox::clicked, this, &GradePart::toggle_bypass);

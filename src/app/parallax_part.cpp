@@ -1,6 +1,7 @@
 #include "app/parallax_part.h"
 
 #include "app/number_field.h"
+#include "app/parts_row.h"
 #include "app/picture_area.h"
 #include "stitch/coverage_report.h"
 #include "stitch/crossings.h"
@@ -37,18 +38,12 @@ ParallaxPart::ParallaxPart(Session& session, PictureArea& picture, QWidget* pare
     lines_->setProperty("role", "hint");
     lines_->setWordWrap(true);
     column->addWidget(lines_);
-    const auto button = [&](QBoxLayout* into, const QString& text, const char* name, const QString& tip) {
-        auto* b = new QPushButton(text);
-        b->setObjectName(name);
-        b->setToolTip(tip);
-        into->addWidget(b, 1);
-        return b;
-    };
     auto* row = new QHBoxLayout;
-    find_ = button(row, "Find lines", "lines_find",
+    find_ =
+        add_button(row, "Find lines", "lines_find",
                    "Looks through the shot for where neighbours differ least, and lays the lines there (F6)");
-    forget_ =
-        button(row, "Forget them", "lines_forget", "Neighbours meet half-way between their reaches again");
+    forget_ = add_button(row, "Forget them", "lines_forget",
+                         "Neighbours meet half-way between their reaches again");
     column->addLayout(row);
     auto* busy = new QHBoxLayout;
     progress_ = new QProgressBar;
@@ -132,9 +127,9 @@ ParallaxPart::ParallaxPart(Session& session, PictureArea& picture, QWidget* pare
     column->addLayout(form);
     auto* own_row = new QHBoxLayout;
     distance_ =
-        button(own_row, "Find its distance", "seam_distance", "The middle of what lies on this seam now");
-    as_shot_ =
-        button(own_row, "As the others", "seam_as_shot", "This seam has no settings of its own any longer");
+        add_button(own_row, "Find its distance", "seam_distance", "The middle of what lies on this seam now");
+    as_shot_ = add_button(own_row, "As the others", "seam_as_shot",
+                          "This seam has no settings of its own any longer");
     column->addLayout(own_row);
 
     connect(find_, &QPushButton::clicked, this, &ParallaxPart::find_lines_now);

@@ -2,6 +2,7 @@
 
 #include <QBoxLayout>
 #include <QButtonGroup>
+#include <QPushButton>
 #include <QStackedWidget>
 #include <QToolButton>
 
@@ -43,6 +44,15 @@ inline void show_page(QStackedWidget* pages, int index) {
         pages->widget(i)->setSizePolicy(policy, policy);
     }
     pages->setCurrentIndex(index);
+}
+
+/// A button with its name and tooltip, as wide as the others of its row.
+inline QPushButton* add_button(QBoxLayout* row, const QString& text, const char* name, const QString& tip) {
+    auto* button = new QPushButton(text);
+    button->setObjectName(name);
+    button->setToolTip(tip);
+    row->addWidget(button, 1);
+    return button;
 }
 
 } // namespace porb::app

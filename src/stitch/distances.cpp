@@ -128,7 +128,7 @@ Agreement agreement(const cv::Mat& a, const cv::Mat& b, const cv::Mat& parallax,
         float *taa = aa.ptr<float>(y), *tbb = bb.ptr<float>(y), *tab = ab.ptr<float>(y);
         for (int x = 0; x < half.width; ++x) {
             float va = 0, vb = 0;
-            if (k[2 * x]) va = ra[std::clamp(2 * x - int(p[2 * x] + 0.5f), 0, b.cols - 1)], vb = rb[2 * x];
+            if (k[2 * x]) va = ra[std::clamp(2 * x - cvRound(p[2 * x]), 0, b.cols - 1)], vb = rb[2 * x];
             taa[x] = va * va, tbb[x] = vb * vb, tab[x] = va * vb;
             saa += double(va * va), sbb += double(vb * vb), sab += double(va * vb);
         }

@@ -8,12 +8,6 @@
 using namespace porb;
 using namespace porb::test;
 
-namespace {
-bool says(const std::string& text, const char* what) {
-    return text.find(what) != std::string::npos;
-}
-} // namespace
-
 TEST_CASE("the command line reads curves, grades, denoises, and refuses nonsense without losing anything") {
     const TempFolder folder;
     sim::SimOptions o;

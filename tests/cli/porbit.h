@@ -13,4 +13,9 @@ inline std::string porbit(const std::string& words, int expected = 0) {
     return out;
 }
 
+/// Whether a text holds some words.
+inline bool says(const std::string& text, const char* what) {
+    return text.find(what) != std::string::npos;
+}
+
 } // namespace porb::test

@@ -6,12 +6,6 @@
 using namespace porb;
 using namespace porb::test;
 
-namespace {
-bool says(const std::string& text, const char* what) {
-    return text.find(what) != std::string::npos;
-}
-} // namespace
-
 TEST_CASE("the command line cuts out, restores, shelters and blends") {
     const TempFolder folder;
     sim::SimOptions o;
