@@ -4,6 +4,7 @@
 //   seam_table [--seeds 1,2,3] [--rigs ring-of-six,...] [--scenes hall,...] [--pictures DIR]
 #include "base/parallel.h"
 #include "media/still.h"
+#include "media/writer.h"
 #include "sim/simulate.h"
 #include "stitch/compose.h"
 #include "stitch/find_lines.h"
@@ -252,7 +253,13 @@ void print_times(const Take& take, int width) {
     const double feathered = frame(false, Blending::feathered), multiband = frame(false, Blending::multiband),
                  with_flow = frame(true, Blending::feathered), all = frame(true, Blending::multiband);
     shot.flow.on = true;
-    const double distances = seconds_of([&] { composer.distances(take.project, shot, Seconds(0)); });
+    PlanKey key = for_every_view(plan_key(shot, view));
+    const SeamZones zones(key);
+    const auto looked = composer.look(take.project, shot, Seconds(0), zones.cameras());
+    const auto glimpse = zones.glimpse(looked->sources, looked->tones);
+    const double matching = seconds_of([&] { zones.glimpse(looked->sources, looked->tones); });
+    const std::vector<SeamZones::Weighed> moments(witnesses_of(Seconds(10), FrameRate(24)).size(), {glimpse});
+    const double field = seconds_of([&] { zones.field(moments, shot.flow); });
     const TargetMap target(equirect_target(width));
     std::vector<cv::Mat> places, fractions, masks;
     for (const Camera& c : take.rig.cameras) {
@@ -283,22 +290,23 @@ void print_times(const Take& take, int width) {
     fmt::print(
         "{} lenses of {} px into {} x {}, ms a frame from decoded pictures: feathered {:.0f}, multiband "
         "{:.0f}, "
-        "flow {:.0f} (its distances {:.0f}), flow and multiband {:.0f}; OpenCV remap and multiband {:.0f}\n",
+        "flow {:.0f} and for its distances {:.0f} matching and {:.0f} over time, flow and multiband {:.0f}; "
+        "OpenCV remap and multiband {:.0f}\n",
         take.rig.cameras.size(), take.rig.cameras[0].lens.width, width, width / 2, 1000 * feathered,
-        1000 * multiband, 1000 * with_flow, 1000 * distances, 1000 * all, 1000 * plain);
+        1000 * multiband, 1000 * with_flow, 1000 * matching, 1000 * field, 1000 * all, 1000 * plain);
 }
 
-/// How much frames of a project's first shot differ from the next where nothing moves: with flow, as a ratio
-/// to the same without it, whose places stand still. What moves is left out: places that change without flow
-/// by more than noise does, and their surroundings.
-void print_stability(const fs::path& file, int width, int frames) {
-    const Project project = load_project(file);
-    Shot shot = project.shots.at(0);
-    Composer composer(std::make_shared<MediaLibrary>(500u << 20));
+struct Change {
+    double without = 0, with = 0; ///< grey levels
+};
+/// How much frames of a shot differ from the next where nothing moves near seams: without flow, whose places
+/// stand still, and with it. What moves is left out: places that change without flow by more than noise does,
+/// and their surroundings.
+Change change_of(const Project& project, Shot shot, Composer& composer, int width, int first, int frames) {
     View view;
     view.target = equirect_target(width);
     std::array<std::vector<cv::Mat>, 2> seen;
-    for (int n = 0; n < frames; ++n)
+    for (int n = first; n < first + frames; ++n)
         for (const int flow : {0, 1}) {
             shot.flow.on = flow == 1;
             cv::Mat g, f;
@@ -312,12 +320,12 @@ void print_stability(const fs::path& file, int width, int frames) {
     cv::Mat zone(width / 2, width, CV_8U); // near seams, where flow works
     for (int y = 0; y < width / 2; ++y)
         for (int x = 0; x < width; ++x) {
-            auto inside = coverage.inside_deg(*target.direction({x + 0.5, y + 0.5}));
+            auto inside = coverage.standing_deg(*target.direction({x + 0.5, y + 0.5}));
             std::sort(inside.rbegin(), inside.rend());
             zone.at<std::uint8_t>(y, x) =
-                inside.size() > 1 && inside[1] > 0 && inside[0] - inside[1] < 9 ? 255 : 0;
+                inside.size() > 1 && inside[1] > -1e8 && inside[0] - inside[1] < 9 ? 255 : 0;
         }
-    double still = 0, moved = 0;
+    Change out;
     for (int n = 0; n + 1 < frames; ++n) {
         cv::Mat d0, d1, moves;
         cv::absdiff(seen[0][std::size_t(n)], seen[0][std::size_t(n) + 1], d0);
@@ -326,12 +334,57 @@ void print_stability(const fs::path& file, int width, int frames) {
         moves = moves > 4;
         cv::dilate(moves, moves, cv::Mat(), cv::Point(-1, -1), width / 80);
         const cv::Mat where = zone & ~moves;
-        still += cv::mean(d0, where)[0], moved += cv::mean(d1, where)[0];
+        out.without += cv::mean(d0, where)[0] / (frames - 1);
+        out.with += cv::mean(d1, where)[0] / (frames - 1);
     }
+    return out;
+}
+
+void print_stability(const fs::path& file, int width, int first, int frames) {
+    const Project project = load_project(file);
+    Composer composer(std::make_shared<MediaLibrary>(500u << 20));
+    const Change c = change_of(project, project.shots.at(0), composer, width, first, frames);
     fmt::print(
         "{}: where nothing moves near seams, frames differ by {:.3f} grey levels without flow, {:.3f} with: "
         "{:.2f} times\n",
-        file.filename().string(), still / (frames - 1), moved / (frames - 1), moved / still);
+        file.filename().string(), c.without, c.with, c.with / c.without);
+}
+
+/// The same for a take that stands still but for noise, coded as video.
+double steadiness(const Take& take, int width, const fs::path& folder) {
+    constexpr int kFirst = 54, kFrames = 8;
+    constexpr float kNoise = 0.01f;
+    Project project = take.project;
+    Shot& shot = project.shots[0];
+    shot.rate = FrameRate(24);
+    for (std::size_t m = 0; m < project.media.size(); ++m) {
+        const fs::path path = folder / fmt::format("steady{}.mp4", m);
+        const Picture still = read_still(project.media[m].ref.path);
+        if (!fs::exists(path)) {
+            VideoFormat format;
+            format.width = still.width(), format.height = still.height();
+            format.rate = shot.rate, format.crf = 12, format.fast = true;
+            VideoWriter writer(path, format);
+            cv::RNG random(unsigned(7 + m));
+            cv::Mat noise(still.height(), still.width(), CV_32FC3);
+            Picture noisy(still.width(), still.height());
+            for (int n = 0; n < kFirst + kFrames; ++n) {
+                random.fill(noise, cv::RNG::NORMAL, 0, double(kNoise));
+                for (int y = 0; y < still.height(); ++y)
+                    for (int x = 0; x < still.width(); ++x) {
+                        const Rgba c = pixel_at(still, x, y);
+                        const auto& v = noise.at<cv::Vec3f>(y, x);
+                        set_pixel(noisy, x, y, {c.r + v[0], c.g + v[1], c.b + v[2], 1});
+                    }
+                writer.write(noisy);
+            }
+            writer.finish();
+        }
+        project.media[m].ref = media_ref_for(path);
+    }
+    Composer composer(std::make_shared<MediaLibrary>(500u << 20));
+    const Change c = change_of(project, shot, composer, width, kFirst, kFrames);
+    return c.with / c.without;
 }
 
 struct Score {
@@ -345,16 +398,18 @@ Score score(const cv::Mat& made, const cv::Mat& truth, const cv::Mat& mask) {
 } // namespace
 
 int main(int argc, char** argv) {
+    quiet_media_libraries();
     std::vector<unsigned> seeds = {1, 2, 3};
     std::vector<std::string> rigs = {"two-fisheyes", "ring-of-four", "ring-of-six", "dome-of-five"},
                              scenes = {"hall-distant", "hall", "hall-visited", "hall-cluttered",
                                        "hall-scattered"};
     int size = 480, width = 0;
-    double agree = 4;
+    double agree = 4, feather = 0, zone = 0;
     bool flow = false, no_flow = false, lines = false, render_only = false, timing = false;
     std::string blending;
     std::string folder = (fs::temp_directory_path() / "pale-orbit-seam-table").string(), pictures, project;
-    int frames = 8;
+    int first = 0, frames = 8;
+    bool steady = false;
     CLI::App app("Stitches made-up scenes and compares them with the truth, beside plain OpenCV");
     app.add_option("--seeds", seeds)->delimiter(',');
     app.add_option("--rigs", rigs)->delimiter(',')->check(CLI::IsMember(kRigs));
@@ -364,23 +419,29 @@ int main(int argc, char** argv) {
     app.add_option("--agree", agree, "Metres, for both ways; 0: infinitely far");
     app.add_option("--folder", folder, "Where footage is kept for the next time");
     app.add_option("--pictures", pictures, "Where to put what was made, for looking at");
+    app.add_option("--feather", feather, "Degrees, for ours, whatever the default");
+    app.add_option("--zone", zone, "Degrees of flow's zone, whatever the default");
     app.add_flag("--flow", flow, "Flow on, whatever the default");
     app.add_flag("--lines", lines, "Lines found in the picture, instead of those half-way between reaches");
     app.add_flag("--no-flow", no_flow, "Flow off, whatever the default");
     app.add_option("--blending", blending, "hard, feathered or multiband, whatever the default");
     app.add_option("--stability", project, "Instead: how steady this project's frames are with flow");
     app.add_option("--frames", frames, "Of that project");
+    app.add_option("--first", first, "Of those frames");
+    app.add_flag("--steady", steady,
+                 "Say also how much frames differ from the next with flow, against without it");
     app.add_flag("--timing", timing, "Say how long a frame takes instead");
     app.add_flag("--render-only", render_only, "Make the footage for the next time");
     CLI11_PARSE(app, argc, argv);
     if (width <= 0) width = project.empty() ? int(1.8 * size / 16) * 16 : 1280;
     if (!project.empty()) {
-        print_stability(project, width, frames);
+        print_stability(project, width, first, frames);
         return 0;
     }
-    fmt::print("{:<15}{:<15}{:>5}  {:>9} {:>9}  {:>9} {:>9}\n", "rig", "scene", "seed", "ssim", "doubled",
-               "opencv", "doubled");
+    fmt::print("{:<15}{:<15}{:>5}  {:>9} {:>9}  {:>9} {:>9}{}\n", "rig", "scene", "seed", "ssim", "doubled",
+               "opencv", "doubled", steady ? "   steady" : "");
     int more_alike = 0, less_doubled = 0, runs = 0;
+    double unsteadiest = 0;
     for (const auto& rig : rigs)
         for (const auto& scene : scenes)
             for (const unsigned seed : seeds) {
@@ -390,6 +451,9 @@ int main(int argc, char** argv) {
                 if (render_only) continue;
                 Shot& shot = take.project.shots[0];
                 shot.agree_distance_m = o.distant ? 0 : agree;
+                if (feather > 0)
+                    for (ShotCamera& c : shot.cameras) c.feather_deg = feather;
+                if (zone > 0) shot.flow.zone_deg = zone;
                 if (flow) shot.flow.on = true;
                 if (no_flow) shot.flow.on = false;
                 if (!blending.empty())
@@ -419,8 +483,15 @@ int main(int argc, char** argv) {
                 ++runs;
                 more_alike += a.ssim > b.ssim;
                 less_doubled += a.doubled <= b.doubled;
-                fmt::print("{:<15}{:<15}{:>5}  {:>9.4f} {:>8.2f}%  {:>9.4f} {:>8.2f}%{}\n", rig, scene, seed,
-                           a.ssim, a.doubled, b.ssim, b.doubled,
+                std::string steadily;
+                if (steady) {
+                    const double ratio = steadiness(
+                        take, width, fs::path(folder) / fmt::format("{}-{}-{}-{}", rig, scene, seed, size));
+                    unsteadiest = std::max(unsteadiest, ratio);
+                    steadily = fmt::format("  {:>7.2f}", ratio);
+                }
+                fmt::print("{:<15}{:<15}{:>5}  {:>9.4f} {:>8.2f}%  {:>9.4f} {:>8.2f}%{}{}\n", rig, scene,
+                           seed, a.ssim, a.doubled, b.ssim, b.doubled, steadily,
                            a.ssim > b.ssim && a.doubled <= b.doubled ? "" : "  <");
                 std::fflush(stdout);
                 if (!pictures.empty()) {
@@ -436,5 +507,6 @@ int main(int argc, char** argv) {
             }
     if (runs > 0)
         fmt::print("of {}: more like the truth {}, no more doubled {}\n", runs, more_alike, less_doubled);
+    if (steady) fmt::print("least steady: {:.2f} times\n", unsteadiest);
     return 0;
 }

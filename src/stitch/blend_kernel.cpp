@@ -273,6 +273,9 @@ class Blender {
         if (moves) {
             find_nearer();
             nearer = nearer_;
+        } else {
+            least_alike_ = 0; // nothing is laid on each other
+            std::fill(alike_, alike_ + kSegment, 0.0f);
         }
         if (segment.count == 1 && c->full && count == kSegment && frame_.lights.empty())
             alone(*c, nearer, to);
@@ -295,6 +298,7 @@ class Blender {
     }
 
     HWY_ATTR void find_nearer() {
+        constexpr float kNearlyAlike = 0.002f;
         const SphereGrid& grid = *frame_.distances;
         const float agree = float(plan_.agree_inverse_m);
         const int step = nearer_step_;
@@ -302,13 +306,59 @@ class Blender {
             float d[3];
             direction(i, d);
             const GridSpot at = grid_spot(grid, d[0], d[1], d[2]);
-            const float *p = at.cell, *q = p + grid.side + 2;
-            const float top = p[0] + at.fx * (p[1] - p[0]), low = q[0] + at.fx * (q[1] - q[0]);
-            nearer_[i] = top + at.fy * (low - top) - agree;
+            const float *p = at.cell, *q = p + 2 * (grid.side + 2);
+            const auto between = [&](int c) {
+                const float top = p[c] + at.fx * (p[c + 2] - p[c]), low = q[c] + at.fx * (q[c + 2] - q[c]);
+                return top + at.fy * (low - top);
+            };
+            nearer_[i] = between(0) - agree;
+            alike_[i] = between(1);
         }
         for (int i = 0; step > 1 && i + step < kSegment; i += step)
-            for (int k = 1; k < step; ++k)
-                nearer_[i + k] = nearer_[i] + float(k) / float(step) * (nearer_[i + step] - nearer_[i]);
+            for (int k = 1; k < step; ++k) {
+                const float t = float(k) / float(step);
+                nearer_[i + k] = nearer_[i] + t * (nearer_[i + step] - nearer_[i]);
+                alike_[i + k] = alike_[i] + t * (alike_[i + step] - alike_[i]);
+            }
+        least_alike_ = *std::min_element(alike_, alike_ + kSegment) + kNearlyAlike;
+    }
+
+    /// The weights of a segment's contributions, narrowed where their pictures differ: narrow_weights() for
+    /// all of its pixels side by side.
+    HWY_ATTR void narrowed(const Contribution* c, std::uint32_t contributions) {
+        constexpr float kNothing = 1.0f / 512;
+        const hn::CappedTag<float, kSegment> d;
+        weights_.resize(std::size_t(contributions) * kSegment);
+        for (std::uint32_t k = 0; k < contributions; ++k) {
+            float* to = weights_.data() + k * kSegment;
+            if (c[k].full)
+                std::fill(to, to + kSegment, 1.0f);
+            else
+                std::copy_n(plan_.weights.data() + c[k].weights, kSegment, to);
+        }
+        for (std::size_t i = 0; i < kSegment; i += hn::Lanes(d)) {
+            float* const first = weights_.data() + i;
+            auto most = hn::Set(d, 1e-9f), sum = hn::Zero(d), narrow_sum = hn::Set(d, 1e-9f);
+            for (std::uint32_t k = 0; k < contributions; ++k) {
+                const auto w = hn::LoadU(d, first + k * kSegment);
+                most = hn::Max(most, w), sum = hn::Add(sum, w);
+            }
+            const auto alike = hn::Min(hn::Max(hn::Load(d, alike_ + i), hn::Zero(d)), hn::Set(d, 1.0f));
+            const auto scale = hn::Div(hn::Set(d, 1.0f), most);
+            for (std::uint32_t k = 0; k < contributions; ++k) {
+                const auto share = hn::Mul(hn::LoadU(d, first + k * kSegment), scale);
+                auto power = hn::Set(d, 1.0f), square = share;
+                for (int n = plan_.narrowing; n > 0; n >>= 1, square = hn::Mul(square, square))
+                    if (n & 1) power = hn::Mul(power, square);
+                auto w = hn::MulAdd(alike, hn::Sub(share, power), power);
+                w = hn::IfThenElseZero(hn::Gt(w, hn::Set(d, kNothing)), w); // not worth looking there
+                hn::StoreU(w, d, first + k * kSegment);
+                narrow_sum = hn::Add(narrow_sum, w);
+            }
+            const auto again = hn::Div(sum, narrow_sum);
+            for (std::uint32_t k = 0; k < contributions; ++k)
+                hn::StoreU(hn::Mul(hn::LoadU(d, first + k * kSegment), again), d, first + k * kSegment);
+        }
     }
 
     /// The light that a camera's pixels lack, at each of them: looked up as closely as the grid is fine,
@@ -360,13 +410,16 @@ class Blender {
         const D4 d;
         alignas(64) float sum[kSegment * 4] = {};
         const bool lit = !frame_.lights.empty() && look_;
-        for (std::uint32_t k = 0; k < contributions; ++k, ++c) {
+        const bool narrow = plan_.narrowing > 1 && contributions > 1 && least_alike_ < 1;
+        if (narrow) narrowed(c, contributions);
+        const float* own = weights_.data();
+        for (std::uint32_t k = 0; k < contributions; ++k, ++c, own += kSegment) {
             const Pixels& source = sources_[c->camera];
             find_spots<filter>(plan_, *c, nearer, source.width, source.height, source.tone, spots_);
             if (lit) find_light(frame_.lights[c->camera]);
-            const float* weights = plan_.weights.data() + c->weights;
+            const float* weights = narrow ? own : plan_.weights.data() + c->weights;
             for (int i = 0; i < count; ++i) {
-                const float w = c->full ? 1.0f : weights[i];
+                const float w = c->full && !narrow ? 1.0f : weights[i];
                 if (w <= 0) continue;
                 V4 v = at(source, i);
                 if (!source.tone.plain) v = toned(v, source.scale, spots_.rim[i]);
@@ -389,7 +442,9 @@ class Blender {
     const FrameParts& frame_;
     const Look* look_ = nullptr;
     int nearer_step_ = 1, light_step_ = 1;
-    alignas(64) float nearer_[kSegment], light_[kSegment * 4];
+    alignas(64) float nearer_[kSegment], alike_[kSegment] = {}, light_[kSegment * 4];
+    float least_alike_ = 0;
+    std::vector<float> weights_;
     std::vector<Pixels> sources_;
     const Taps4* cubic_ = cubic_taps();
     const Taps2* linear_ = linear_taps();
@@ -444,23 +499,31 @@ void blend_rows_reference(const BlendPlan& plan, const FrameParts& frame,
             const Segment& s = plan.segments[index];
             const auto i = std::size_t(x % kSegment);
             double sum[4] = {};
+            const double t = double(i) / 15;
+            const auto along = [&](const float* n) {
+                return n[0] * (2 * t - 1) * (t - 1) + n[1] * 4 * t * (1 - t) + n[2] * t * (2 * t - 1);
+            };
+            Vec3 direction(0, 0, 1);
+            if (!plan.looks.empty())
+                for (std::size_t axis = 0; axis < 3; ++axis) {
+                    const Look& look = plan.looks[index];
+                    const float at[3] = {look[0][axis], look[1][axis], look[2][axis]};
+                    direction[Eigen::Index(axis)] = along(at);
+                }
+            std::vector<float> weights_here;
+            bool moves = false;
             for (std::uint32_t k = 0; k < s.count; ++k) {
                 const Contribution& c = plan.contributions[s.first + k];
-                const double w = c.full ? 1 : plan.weights[c.weights + i];
+                weights_here.push_back(c.full ? 1 : plan.weights[c.weights + i]);
+                moves = moves || (distances && c.parallax != Contribution::kNone);
+            }
+            narrow_weights(weights_here, moves ? float(distances->at(direction, 1)) : 0, plan.narrowing);
+            for (std::uint32_t k = 0; k < s.count; ++k) {
+                const Contribution& c = plan.contributions[s.first + k];
+                const double w = double(weights_here[k]);
                 if (w <= 0) continue;
-                const double t = double(i) / 15;
-                const auto along = [&](const float* n) {
-                    return n[0] * (2 * t - 1) * (t - 1) + n[1] * 4 * t * (1 - t) + n[2] * t * (2 * t - 1);
-                };
                 double u = c.exact ? plan.positions[c.positions + i] : along(c.u);
                 double v = c.exact ? plan.positions[c.positions + kSegment + i] : along(c.v);
-                Vec3 direction(0, 0, 1);
-                if (!plan.looks.empty())
-                    for (std::size_t axis = 0; axis < 3; ++axis) {
-                        const Look& look = plan.looks[index];
-                        const float at[3] = {look[0][axis], look[1][axis], look[2][axis]};
-                        direction[Eigen::Index(axis)] = along(at);
-                    }
                 if (distances && c.parallax != Contribution::kNone) {
                     const Parallax& p = plan.parallaxes[c.parallax];
                     const double rho = std::clamp(distances->at(direction) - plan.agree_inverse_m,

@@ -10,6 +10,7 @@ namespace porb {
 namespace {
 constexpr int kRowsAtATime = 16;
 constexpr std::size_t kMostKept = 3;
+constexpr std::size_t kSteady = 24; ///< those of eight seconds, should one look about in them
 constexpr std::size_t kCleanBytes = 256u << 20;
 
 std::string size_text(int width, int height) {
@@ -116,43 +117,48 @@ SphereGrid Composer::distances_at(const Project& project, const Shot& shot, Seco
     std::vector<CameraTone> tones;
     while (true) {
         PlanKey zone_key = for_every_view(key);
-        zone_key.multiband = false;
+        zone_key.multiband = zone_key.hard = false;
         zone_key.shelters.clear();
         zone_key.line_state = {}; // zones are about all places that lines ever take
-        Moment moment{zone_key, shot.cameras, {}, shot.match, shot.denoise, shot.rate, time, 1};
+        Moment moment{time, 1, {}, shot.match, shot.denoise, shot.rate, {}, shot.cameras, zone_key};
         for (const auto& c : shot.cameras)
             if (const Media* m = find_media(project, c.media)) moment.media.push_back(m->ref);
         const double strength = strength_at(shot.flow, time);
         moment.strength = strength;
+        moment.seams = shot.flow.seams;
         SphereGrid field = confidence ? SphereGrid() : find(fields_, moment);
         if (field.empty()) {
             moment.strength = 1;
+            moment.seams.clear();
             const auto zones = zones_.get(zone_key, 0, [&] { return SeamZones(zone_key); });
-            // The moments before it, then its own: readers go on rather than back.
-            std::vector<SeamZones::GlimpsePtr> glimpses;
-            bool complete = true;
+            // Its witnesses in order of time, then itself.
             const bool still = std::all_of(moment.media.begin(), moment.media.end(),
                                            [](const MediaRef& m) { return m.kind == MediaKind::still; });
-            for (int back = still ? 0 : int(SeamZones::kMoments) - 1; back >= 0; --back) {
-                moment.time = time - Rational(back) / shot.rate;
-                auto glimpse = find(glimpses_, moment);
+            const auto witnesses = still ? std::vector<Witness>{{time, 1}} : witnesses_of(time, shot.rate);
+            std::vector<SeamZones::Weighed> moments;
+            bool complete = true;
+            for (const Witness& w : witnesses) {
+                const bool own = &w == &witnesses.back();
+                moment.time = w.time;
+                const bool steady = counts_for_others(w.time, shot.rate);
+                auto glimpse = find(steady ? steady_ : passing_, moment);
                 if (!glimpse) {
                     PlanKey of_then = key;
-                    if (!read(project, shot, moment.time, zones->cameras(), back > 0 ? of_then : key, sources,
-                              tones)) {
-                        complete = back > 0;
-                        glimpses.clear(); // not all sources had begun: what came before does not count
+                    if (!read(project, shot, w.time, zones->cameras(), own ? key : of_then, sources, tones)) {
+                        complete = !own; // when not all sources run, another moment does not count
                         continue;
                     }
                     glimpse = zones->glimpse(sources, tones);
-                    keep(glimpses_, moment, glimpse, SeamZones::kMoments + kMostKept);
+                    keep(steady ? steady_ : passing_, moment, glimpse, steady ? kSteady : kMostKept);
                 }
-                glimpses.insert(glimpses.begin(), glimpse);
+                moments.push_back({glimpse, w.weight});
             }
             if (!complete) continue;
-            if (confidence) return zones->confidence(glimpses);
-            field = zones->field(glimpses, strength);
+            if (confidence) return zones->confidence(moments);
+            field = zones->field(moments, shot.flow, strength);
+            moment.time = time;
             moment.strength = strength;
+            moment.seams = shot.flow.seams;
             keep(fields_, moment, field, kMostKept);
         }
         return field;

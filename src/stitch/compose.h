@@ -87,20 +87,23 @@ class Composer {
     SphereGrid distances_at(const Project& project, const Shot& shot, Seconds time, PlanKey& key,
                             bool confidence = false);
     /// What the distances of a moment follow from. They are kept while one looks about at it, and what was
-    /// matched for the moments after it.
+    /// matched for other moments thereabouts.
     struct Moment {
-        PlanKey zones;
-        std::vector<ShotCamera> cameras;
-        std::vector<MediaRef> media;
+        Seconds time;
+        double strength = 1;         ///< of flow; of account for fields alone
+        std::vector<SeamFlow> seams; ///< likewise
         MatchSettings match;
         Denoise denoise;
         FrameRate rate;
-        Seconds time;
-        double strength = 1; ///< of flow; of account for fields alone
+        std::vector<MediaRef> media;
+        std::vector<ShotCamera> cameras;
+        PlanKey zones;
         bool operator==(const Moment&) const = default;
     };
     std::mutex moments_mutex_;
-    std::vector<std::pair<Moment, SeamZones::GlimpsePtr>> glimpses_; ///< oldest first
+    std::vector<std::pair<Moment, SeamZones::GlimpsePtr>>
+        steady_; ///< of moments that count for others, oldest first
+    std::vector<std::pair<Moment, SeamZones::GlimpsePtr>> passing_; ///< of other frames
     std::vector<std::pair<Moment, SphereGrid>> fields_;
     std::vector<SphereGrid> lights_at(const Project& project, const Shot& shot, Seconds time, PlanKey& key,
                                       const SphereGrid& distances);

@@ -400,7 +400,7 @@ CrossingScan scan_crossings(const Project& project, const Shot& shot, Composer& 
         throw Error("No two cameras overlap, so nothing can cross from one to the other", "",
                     "Give cameras more reach, or switch more of them on");
     PlanKey zone_key = key;
-    zone_key.multiband = false;
+    zone_key.multiband = zone_key.hard = false;
     zone_key.line_state = {};
     const SeamZones zones(zone_key);
     const SphereLook sphere(ground.lenses, kSide, agree_inverse_m(key), FlowSettings());
@@ -415,8 +415,8 @@ CrossingScan scan_crossings(const Project& project, const Shot& shot, Composer& 
         const auto near = composer.look(project, plain, t, zones.cameras());
         const auto seen = composer.look(project, plain, t, sphere.cameras());
         if (!near || !seen) continue;
-        const SeamZones::GlimpsePtr glimpse[] = {zones.glimpse(near->sources, near->tones)};
-        const SphereGrid distances = zones.field(glimpse);
+        const SeamZones::Weighed glimpse[] = {{zones.glimpse(near->sources, near->tones)}};
+        const SphereGrid distances = zones.field(glimpse, plain.flow);
         Glance look;
         look.time = t;
         for (const SphereGrid& one : sphere.look(seen->sources, seen->tones, {})) {

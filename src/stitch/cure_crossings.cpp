@@ -71,8 +71,15 @@ class Examined {
         cameras_ = cameras;
         const SphereGrid distances = composer_.distances(project, shot, oval.time);
         inverse_m_.assign(places_.size(), agree_inverse_m(key_));
-        if (!distances.empty())
-            for (std::size_t i = 0; i < places_.size(); ++i) inverse_m_[i] = distances.at(places_[i]);
+        if (distances.empty()) return;
+        const int narrowing = narrowing_power(lenses_[a_].mix_deg, lenses_[a_].feather_deg);
+        for (std::size_t i = 0; i < places_.size(); ++i) {
+            inverse_m_[i] = distances.at(places_[i]);
+            if (!passes_[i]) continue;
+            const auto weights = std::span(weights_).subspan(i * lenses_.size(), lenses_.size());
+            narrow_weights(weights, float(distances.at(places_[i], 1)), narrowing); // as the kernel does
+            passes_[i] = weights[a_] > kPasses && weights[b_] > kPasses;
+        }
     }
 
     /// Pixels by which the two are apart at the places where one passes to the other; only where it shows.
@@ -150,6 +157,7 @@ class Examined {
         const std::size_t count = std::size_t(columns_) * std::size_t(rows_);
         places_.resize(count);
         passes_.assign(count, 0);
+        weights_.assign(count * lenses_.size(), 0);
         parallel_ranges(rows_, 4, [&](int begin, int end) {
             std::vector<Landing> at(lenses_.size());
             std::vector<float> weights(lenses_.size());
@@ -169,6 +177,9 @@ class Examined {
                     supply.stand(d, at);
                     supply.weights(d, at, weights);
                     passes_[i] = weights[a_] > kPasses && weights[b_] > kPasses;
+                    if (passes_[i])
+                        std::copy(weights.begin(), weights.end(),
+                                  weights_.begin() + std::ptrdiff_t(i * lenses_.size()));
                 }
         });
         if (std::count(passes_.begin(), passes_.end(), 1) < kFewPlaces) {
@@ -221,6 +232,7 @@ class Examined {
     int columns_ = 0, rows_ = 0;
     std::vector<Vec3> places_;
     std::vector<std::uint8_t> passes_, near_;
+    std::vector<float> weights_; ///< by place and lens, where one passes to the other
     std::vector<double> inverse_m_;
     std::vector<BlendPlan::PlanCamera> cameras_;
     struct Pixels {

@@ -3,10 +3,11 @@
 #include "base/angle.h"
 #include "base/parallel.h"
 #include "base/smooth.h"
-#include "picture/convert_simd.h"
 #include "stitch/line_field.h"
+#include "stitch/shapes.h"
+#include "stitch/steadying.h"
+#include "stitch/strip.h"
 
-#include <opencv2/calib3d.hpp>
 #include <opencv2/imgproc.hpp>
 
 #include <cmath>
@@ -19,31 +20,24 @@ constexpr int kFieldSide = 576;           ///< cells of about 0.3 degrees
 constexpr double kStripStep_rad = 0.0044; ///< a quarter of a degree
 constexpr double kMargin_rad = 0.02;      ///< of strips, beside the parallax
 constexpr int kRounds = 5;                ///< until direction from the centre and distance agree
-constexpr int kSubPixel = 16;             ///< of the matcher's disparities
-constexpr int kLeastDisparity = -2;       ///< a rig is never solved quite
 constexpr double kSmallPair = 0.25;       ///< of the largest pair's directions
-constexpr double kShapeClear_deg = 4;
-constexpr int kRoundRows = 24, kSurroundings = 15;
-constexpr double kNoTrust = 0.7,
-                 kFullTrust = 0.8; ///< correlation of what was matched: 0.85 and more under a solved rig
-constexpr int kAbout = 25;         ///< places: about six degrees
-constexpr float kEven = 12;        ///< grey levels squared, of noise and coding
-constexpr float kUnlike = 0.1f, kAlike = 0.4f;   ///< that correlation about one place
-constexpr int kBorder = 3;                       ///< cells
-constexpr int kStillBlock = 5, kStillLevels = 3; ///< grey levels that noise and coding leave
-constexpr float kLeastShift = 1e-6f;             ///< radians: less is infinitely far
-constexpr int kBlock = 5, kSpeckle = 60, kWindow = 7;
+constexpr int kBorder = 3;                ///< cells
+constexpr int kStepBlock = 7;
+constexpr float kStep = 0.5f;        ///< columns: parallax that tells two things from one that leans
+constexpr float kSettled = 2e-5f;    ///< 1/m, from one round to the next
+constexpr float kLeastShift = 1e-6f; ///< radians: less is infinitely far
 
-/// Where one camera sees each place of a strip, as OpenCV's remap wants it, and whether it does (255).
+/// Where one camera sees each place of a strip, as OpenCV's remap wants it, and whether it does.
 struct StripMap {
-    cv::Mat place, fraction, seen;
+    cv::Mat place, fraction;
+    StripSight sight;
 };
 StripMap map_strip(const Strip& strip, const Camera& camera, int level) {
     const LensMap map(camera.lens);
     const Mat3 from_rig = rotation_of(camera.pose.turn).transpose();
     cv::Mat u(strip.height, strip.width, CV_32F), v(strip.height, strip.width, CV_32F);
     StripMap out;
-    out.seen.create(strip.height, strip.width, CV_8U);
+    cv::Mat sees(strip.height, strip.width, CV_8U);
     parallel_ranges(strip.height, 8, [&](int begin, int end) {
         for (int y = begin; y < end; ++y)
             for (int x = 0; x < strip.width; ++x) {
@@ -51,136 +45,11 @@ StripMap map_strip(const Strip& strip, const Camera& camera, int level) {
                 const bool seen = map.clearance(px) > (2 << level);
                 u.at<float>(y, x) = seen ? float(px.x() / (1 << level) - 0.5) : -9.0f;
                 v.at<float>(y, x) = seen ? float(px.y() / (1 << level) - 0.5) : -9.0f;
-                out.seen.at<std::uint8_t>(y, x) = seen ? 255 : 0;
+                sees.at<std::uint8_t>(y, x) = seen ? 255 : 0;
             }
     });
+    out.sight = strip_sight(sees);
     cv::convertMaps(u, v, out.place, out.fraction, CV_16SC2);
-    return out;
-}
-
-/// A source's brightness as bytes, toned (its falloff left out: neighbours in a strip have nearly the same).
-cv::Mat bytes_of(const Picture& source, const CameraTone& tone) {
-    cv::Mat out(source.height(), source.width(), CV_8U);
-    const float scale = (tone.scale[0] + 2 * tone.scale[1] + tone.scale[2]) / 4;
-    parallel_ranges(source.height(), 32, [&](int begin, int end) {
-        std::vector<float> row(std::size_t(source.width()) * 4);
-        for (int y = begin; y < end; ++y) {
-            simd::floats_from_halves(source.row(y), row.data(), row.size());
-            std::uint8_t* to = out.ptr<std::uint8_t>(y);
-            for (int x = 0; x < source.width(); ++x) {
-                const float* p = row.data() + 4 * std::size_t(x);
-                const float e = (0.25f * p[0] + 0.5f * p[1] + 0.25f * p[2] + kCurveFoot) * scale - kCurveFoot;
-                to[x] = std::uint8_t(std::clamp(e, 0.0f, 1.0f) * 255 + 0.5f);
-            }
-        }
-    });
-    return out;
-}
-
-/// Fills what could not be matched with the farther of its neighbours in the row: mostly it is ground that a
-/// nearer thing hides from one of the two.
-void fill_farther(cv::Mat& parallax, const cv::Mat& known) {
-    for (int y = 0; y < parallax.rows; ++y) {
-        float* row = parallax.ptr<float>(y);
-        const std::uint8_t* k = known.ptr<std::uint8_t>(y);
-        for (int x = 0; x < parallax.cols;) {
-            if (k[x]) {
-                ++x;
-                continue;
-            }
-            int end = x;
-            while (end < parallax.cols && !k[end]) ++end;
-            const float left = x > 0 ? row[x - 1] : 1e9f, right = end < parallax.cols ? row[end] : 1e9f;
-            const float value = std::min(left, right) < 1e8f ? std::min(left, right) : 0;
-            std::fill(row + x, row + end, value);
-            x = end;
-        }
-    }
-}
-
-struct Matched {
-    cv::Mat parallax;
-    cv::Mat alike;    ///< 0 to 1 by place: whether what was matched looks alike thereabouts
-    double trust = 0; ///< the same of the whole
-};
-
-/// What b sees against what a sees where it was matched to, both less their surroundings, since bright floors
-/// and dark ceilings are alike under any rig: their correlation over the whole, and about each place.
-struct Agreement {
-    double whole = 1;
-    cv::Mat about; ///< 32-bit
-};
-Agreement agreement(const cv::Mat& a, const cv::Mat& b, const cv::Mat& parallax, const cv::Mat& known) {
-    const auto detail = [](const cv::Mat& m) {
-        cv::Mat around, out;
-        cv::blur(m, around, cv::Size(kSurroundings, kSurroundings));
-        cv::subtract(m, around, out, cv::noArray(), CV_16S);
-        return out;
-    };
-    const cv::Mat da = detail(a), db = detail(b);
-    const cv::Size half(b.cols / 2, b.rows / 2); // every second place both ways tells as much
-    cv::Mat aa(half, CV_32F), bb(half, CV_32F), ab(half, CV_32F);
-    double saa = 0, sbb = 0, sab = 0;
-    for (int y = 0; y < half.height; ++y) {
-        const std::uint8_t* k = known.ptr<std::uint8_t>(2 * y);
-        const float* p = parallax.ptr<float>(2 * y);
-        const std::int16_t *ra = da.ptr<std::int16_t>(2 * y), *rb = db.ptr<std::int16_t>(2 * y);
-        float *taa = aa.ptr<float>(y), *tbb = bb.ptr<float>(y), *tab = ab.ptr<float>(y);
-        for (int x = 0; x < half.width; ++x) {
-            float va = 0, vb = 0;
-            if (k[2 * x]) va = ra[std::clamp(2 * x - cvRound(p[2 * x]), 0, b.cols - 1)], vb = rb[2 * x];
-            taa[x] = va * va, tbb[x] = vb * vb, tab[x] = va * vb;
-            saa += double(va * va), sbb += double(vb * vb), sab += double(va * vb);
-        }
-    }
-    Agreement out;
-    if (saa * sbb > 0) out.whole = sab / std::sqrt(saa * sbb);
-    for (cv::Mat* m : {&aa, &bb, &ab}) cv::blur(*m, *m, cv::Size(kAbout, kAbout));
-    cv::Mat both;
-    cv::multiply(aa, bb, both);
-    cv::sqrt(both, both);
-    cv::divide(ab + kEven, both + kEven, both); // what is even agrees with anything
-    cv::resize(both, out.about, b.size(), 0, 0, cv::INTER_LINEAR);
-    return out;
-}
-
-/// Parallax in strip columns, by b's places, and how far it is to be trusted, 0 to 1: under a rig that was
-/// not solved, rows of the two pictures do not belong together, and what was matched does not look alike.
-/// Semi-global matching (Hirschmueller 2008). A `round` strip goes all the way about the baseline.
-Matched match_strip(const cv::Mat& a, const cv::Mat& b, const cv::Mat& a_seen, const cv::Mat& b_seen,
-                    int disparities, bool round, double smoothness) {
-    // Things that b sees at a column a sees up to `disparities` before it: room for those at the edge.
-    cv::Mat wide_a, wide_b, raw;
-    cv::copyMakeBorder(a, wide_a, 0, 0, disparities, -kLeastDisparity, cv::BORDER_REPLICATE);
-    cv::copyMakeBorder(b, wide_b, 0, 0, disparities, -kLeastDisparity, cv::BORDER_REPLICATE);
-    if (round) { // rows go on at the other end
-        cv::copyMakeBorder(wide_a, wide_a, kRoundRows, kRoundRows, 0, 0, cv::BORDER_WRAP);
-        cv::copyMakeBorder(wide_b, wide_b, kRoundRows, kRoundRows, 0, 0, cv::BORDER_WRAP);
-    }
-    const int little = int(6 * kBlock * kBlock * smoothness), much = int(28 * kBlock * kBlock * smoothness);
-    const auto matcher =
-        cv::StereoSGBM::create(kLeastDisparity, disparities, kBlock, little, std::max(little + 1, much), 2,
-                               31, 4, kSpeckle, 2, cv::StereoSGBM::MODE_SGBM_3WAY);
-    matcher->compute(wide_b, wide_a, raw);
-    raw = raw(cv::Rect(disparities, round ? kRoundRows : 0, a.cols, a.rows)).clone();
-    cv::Mat known = raw > (kLeastDisparity - 1) * kSubPixel;
-    known &= b_seen;
-    cv::Mat parallax;
-    raw.convertTo(parallax, CV_32F, 1.0 / kSubPixel);
-    for (int y = 0; y < parallax.rows; ++y) // where a does not look, nothing was matched
-        for (int x = 0; x < parallax.cols; ++x)
-            if (known.at<std::uint8_t>(y, x)) {
-                const int from = int(std::lround(float(x) - parallax.at<float>(y, x)));
-                if (from < 0 || from >= a.cols || !a_seen.at<std::uint8_t>(y, from))
-                    known.at<std::uint8_t>(y, x) = 0;
-            }
-    const Agreement agrees = agreement(a, b, parallax, known);
-    fill_farther(parallax, known);
-    cv::medianBlur(parallax, parallax, 5);
-    cv::GaussianBlur(parallax, parallax, cv::Size(kWindow, kWindow), 1.2);
-    Matched out{parallax, {}, std::clamp((agrees.whole - kNoTrust) / (kFullTrust - kNoTrust), 0.0, 1.0)};
-    agrees.about.convertTo(out.alike, CV_32F, 1 / (kAlike - kUnlike), -kUnlike / (kAlike - kUnlike));
-    out.alike = cv::min(cv::max(out.alike, 0.0), 1.0);
     return out;
 }
 
@@ -215,15 +84,18 @@ struct SeamZones::Impl {
     };
     struct Pair {
         Strip strip;
+        std::string a_name, b_name; ///< cameras
         StripMap a, b;
         std::size_t a_source, b_source; ///< into cameras
         int disparities = 16;
         double smoothness = 1;
-        float strength = 1, agree = 0; ///< 1/m
     };
     double agree = 0, nearest = 1;
     std::vector<Node> nodes;
     std::vector<Pair> pairs;
+    /// By node, 1/m: how far the nearest of what lands there is, of all that was matched on strips; 0 where
+    /// nothing lands. From the rig's centre, too, what is near hides what is behind it.
+    std::vector<float> nearest_there(const std::vector<StripMatch>& says) const;
     std::vector<int> borders; ///< nodes near others that belong to another pair
     std::vector<BlendPlan::PlanCamera> cameras;
 
@@ -298,12 +170,12 @@ void smooth_borders(SphereGrid& field, const std::vector<int>& borders) {
         const SphereGrid before = field;
         for (const int i : borders) {
             const int x = i % kFieldSide, y = i / kFieldSide;
-            float sum = 0;
+            float sum[2] = {};
             int n = 0;
             for (int j = std::max(-1, y - kBorder); j <= std::min(kFieldSide, y + kBorder); ++j)
                 for (int k = std::max(-1, x - kBorder); k <= std::min(kFieldSide, x + kBorder); ++k, ++n)
-                    sum += *before.cell(k, j);
-            *field.cell(x, y) = sum / float(n);
+                    for (int c = 0; c < 2; ++c) sum[c] += before.cell(k, j)[c];
+            for (int c = 0; c < 2; ++c) field.cell(x, y)[c] = sum[c] / float(n);
         }
     }
 }
@@ -386,11 +258,9 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
         const SeamFlow* seam = find_seam(settings, key.cameras[std::size_t(pair.first)].camera,
                                          key.cameras[std::size_t(pair.second)].camera);
         p.smoothness = seam ? seam->smoothness : settings.smoothness;
-        p.strength = seam ? float(seam->strength) : 1;
-        p.agree = float(me.agree);
-        if (seam && seam->agree_distance_m)
-            p.agree = *seam->agree_distance_m > 0 ? float(1 / *seam->agree_distance_m) : 0;
         p.disparities = std::max(16, int(std::ceil(most / kStripStep_rad / 16)) * 16);
+        p.a_name = key.cameras[std::size_t(pair.first)].camera;
+        p.b_name = key.cameras[std::size_t(pair.second)].camera;
         p.a_source = source_of(std::size_t(pair.first));
         p.b_source = source_of(std::size_t(pair.second));
         p.a = map_strip(p.strip, key.rig.cameras[a], me.cameras[p.a_source].level);
@@ -415,12 +285,45 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
     me.borders = pair_borders(me.nodes);
 }
 
+std::vector<float> SeamZones::Impl::nearest_there(const std::vector<StripMatch>& says) const {
+    std::vector<float> out(nodes.size(), 0);
+    parallel_ranges(int(pairs.size()), 1, [&](int begin, int end) {
+        for (int i = begin; i < end; ++i) {
+            const Strip& strip = pairs[std::size_t(i)].strip;
+            const cv::Mat& parallax = says[std::size_t(i)].parallax;
+            cv::Mat most, least; // only beside a step can something hide something
+            cv::dilate(parallax, most, cv::Mat::ones(kStepBlock, kStepBlock, CV_8U));
+            cv::erode(parallax, least, cv::Mat::ones(kStepBlock, kStepBlock, CV_8U));
+            for (int y = 0; y < strip.height; ++y) {
+                const double phi = strip.first_phi + (y + 0.5) * strip.step;
+                const Vec3 across = strip.to_rig.col(0) * std::cos(phi) + strip.to_rig.col(1) * std::sin(phi);
+                const float *here = parallax.ptr<float>(y), *high = most.ptr<float>(y),
+                            *low = least.ptr<float>(y);
+                for (int x = 0; x < strip.width; ++x) {
+                    const double shift = strip.step * double(here[x]);
+                    if (high[x] - low[x] < kStep || shift <= double(kLeastShift)) continue;
+                    const double alpha = strip.first_alpha + (x + 0.5) * strip.step,
+                                 far = strip.baseline_m() * std::sin(std::max(0.0, alpha - shift)) /
+                                       std::sin(shift);
+                    const Vec3 there =
+                        strip.b_m + far * (across * std::sin(alpha) + strip.to_rig.col(2) * std::cos(alpha));
+                    const auto inverse = float(1 / std::max(there.norm(), 2 / (3 * nearest)));
+                    const Vec2 at = octahedral_place(there) * kFieldSide - Vec2(0.5, 0.5);
+                    const int u = int(std::floor(at.x())), v = int(std::floor(at.y()));
+                    for (int k = std::max(0, v); k <= std::min(v + 1, kFieldSide - 1); ++k)
+                        for (int j = std::max(0, u); j <= std::min(u + 1, kFieldSide - 1); ++j) {
+                            const auto n = std::size_t(k) * kFieldSide + std::size_t(j);
+                            if (nodes[n].strip == i) out[n] = std::max(out[n], inverse);
+                        }
+                }
+            }
+        }
+    });
+    return out;
+}
+
 struct SeamZones::Glimpse {
-    struct Seen {
-        Matched matched;
-        cv::Mat a, b; ///< the strip's pictures
-    };
-    std::vector<Seen> pairs;
+    std::vector<StripMoment> pairs;
 };
 
 SeamZones::GlimpsePtr SeamZones::glimpse(std::span<const Picture> sources,
@@ -429,99 +332,39 @@ SeamZones::GlimpsePtr SeamZones::glimpse(std::span<const Picture> sources,
     auto out = std::make_shared<Glimpse>();
     out->pairs.resize(me.pairs.size());
     std::vector<cv::Mat> seen;
-    for (std::size_t c = 0; c < sources.size(); ++c) seen.push_back(bytes_of(sources[c], tones[c]));
+    for (std::size_t c = 0; c < sources.size(); ++c) seen.push_back(strip_bytes(sources[c], tones[c]));
     parallel_ranges(int(me.pairs.size()), 1, [&](int begin, int end) {
         for (int i = begin; i < end; ++i) {
             const Impl::Pair& p = me.pairs[std::size_t(i)];
-            Glimpse::Seen& mine = out->pairs[std::size_t(i)];
+            StripMoment& mine = out->pairs[std::size_t(i)];
             cv::remap(seen[p.a_source], mine.a, p.a.place, p.a.fraction, cv::INTER_LINEAR);
             cv::remap(seen[p.b_source], mine.b, p.b.place, p.b.fraction, cv::INTER_LINEAR);
-            mine.matched = match_strip(mine.a, mine.b, p.a.seen, p.b.seen, p.disparities,
-                                       p.strip.height * p.strip.step > 2 * kPi - p.strip.step, p.smoothness);
+            mine.match = match_strip(mine.a, mine.b, p.a.sight, p.b.sight, p.disparities,
+                                     p.strip.height * p.strip.step > 2 * kPi - p.strip.step, p.smoothness);
         }
     });
     return out;
 }
 
-namespace {
-/// 255 where two moments of a strip's picture look alike.
-cv::Mat stood_still(const cv::Mat& now, const cv::Mat& before) {
-    cv::Mat off, mean;
-    cv::absdiff(now, before, off);
-    cv::blur(off, mean, cv::Size(kStillBlock, kStillBlock));
-    return mean <= kStillLevels;
-}
-
-/// The parallax of the latest moment, steadied by those before it as far back as both pictures stood still:
-/// the mean without the least and the largest once there are enough.
-template <class Seen>
-cv::Mat steadied(const std::vector<const Seen*>& moments) {
-    const Seen& now = *moments[0];
-    cv::Mat out = now.matched.parallax.clone();
-    if (moments.size() < 2) return out;
-    std::vector<cv::Mat> a_still, b_still;
-    for (std::size_t m = 1; m < moments.size(); ++m) {
-        a_still.push_back(stood_still(now.a, moments[m]->a));
-        b_still.push_back(stood_still(now.b, moments[m]->b));
-    }
-    for (int y = 0; y < out.rows; ++y)
-        for (int x = 0; x < out.cols; ++x) {
-            float values[SeamZones::kMoments];
-            const float own = now.matched.parallax.template at<float>(y, x);
-            const int from = std::clamp(int(std::lround(float(x) - own)), 0, out.cols - 1);
-            std::size_t n = 0;
-            values[n++] = own;
-            while (n < moments.size() && b_still[n - 1].at<std::uint8_t>(y, x) &&
-                   a_still[n - 1].at<std::uint8_t>(y, from)) {
-                values[n] = moments[n]->matched.parallax.template at<float>(y, x);
-                ++n;
-            }
-            float sum = 0, least = own, largest = own;
-            for (std::size_t i = 0; i < n; ++i) {
-                sum += values[i];
-                least = std::min(least, values[i]), largest = std::max(largest, values[i]);
-            }
-            out.at<float>(y, x) = n < 3 ? sum / float(n) : (sum - least - largest) / float(n - 2);
-        }
-    return out;
-}
-} // namespace
-
-/// What the moments together say of one pair.
-struct SeamZones::Told {
-    cv::Mat parallax, alike;
-    double trust = 0;
-};
-
-std::vector<SeamZones::Told> SeamZones::told(std::span<const GlimpsePtr> glimpses) const {
-    std::vector<Told> out(impl_->pairs.size());
+std::vector<StripMatch> SeamZones::told(std::span<const Weighed> moments) const {
+    std::vector<StripMatch> out(impl_->pairs.size());
     parallel_ranges(int(out.size()), 1, [&](int begin, int end) {
         for (int i = begin; i < end; ++i) {
-            Told& mine = out[std::size_t(i)];
-            std::vector<const Glimpse::Seen*> moments;
-            for (const GlimpsePtr& g : glimpses) {
-                const Glimpse::Seen& seen = g->pairs[std::size_t(i)];
-                moments.push_back(&seen);
-                mine.trust += seen.matched.trust / double(glimpses.size());
-                if (mine.alike.empty())
-                    mine.alike = seen.matched.alike.clone();
-                else
-                    mine.alike += seen.matched.alike;
-            }
-            mine.alike *= 1.0 / double(glimpses.size());
-            mine.parallax = steadied(moments);
+            std::vector<WeighedMoment> strips;
+            for (const Weighed& m : moments) strips.push_back({&m.glimpse->pairs[std::size_t(i)], m.weight});
+            out[std::size_t(i)] = steadied(strips);
         }
     });
     return out;
 }
 
-SphereGrid SeamZones::confidence(std::span<const GlimpsePtr> glimpses) const {
+SphereGrid SeamZones::confidence(std::span<const Weighed> moments) const {
     const Impl& me = *impl_;
     SphereGrid out(kFieldSide, 1, -1);
-    const std::vector<Told> pairs = told(glimpses);
+    const std::vector<StripMatch> pairs = told(moments);
     for (int i = 0; i < int(me.nodes.size()); ++i)
         if (const Impl::Node& node = me.nodes[std::size_t(i)]; node.strip >= 0) {
-            const Told& pair = pairs[std::size_t(node.strip)];
+            const StripMatch& pair = pairs[std::size_t(node.strip)];
             *out.cell(i % kFieldSide, i / kFieldSide) =
                 float(pair.trust) * bilinear(pair.alike, node.x[0], node.y[0]);
         }
@@ -529,26 +372,43 @@ SphereGrid SeamZones::confidence(std::span<const GlimpsePtr> glimpses) const {
     return out;
 }
 
-SphereGrid SeamZones::field(std::span<const GlimpsePtr> glimpses, double strength) const {
+SphereGrid SeamZones::field(std::span<const Weighed> moments, const FlowSettings& flow,
+                            double strength) const {
     const Impl& me = *impl_;
-    SphereGrid field(kFieldSide, 1, float(me.agree));
-    const std::vector<Told> pairs = told(glimpses);
+    struct Wish {
+        float strength = 1, agree = 0; ///< 1/m
+    };
+    std::vector<Wish> wishes;
+    for (const Impl::Pair& pair : me.pairs) {
+        Wish wish{float(strength), float(me.agree)};
+        if (const SeamFlow* seam = find_seam(flow, pair.a_name, pair.b_name)) {
+            wish.strength *= float(seam->strength);
+            if (const auto& metres = seam->agree_distance_m)
+                wish.agree = *metres > 0 ? float(1 / *metres) : 0;
+        }
+        wishes.push_back(wish);
+    }
+    SphereGrid field(kFieldSide, 2, 0);
+    const std::vector<StripMatch> pairs = told(moments);
+    const std::vector<float> nearest = me.nearest_there(pairs);
     const auto agree = float(me.agree), most = float(1.5 * me.nearest);
     parallel_ranges(int(me.nodes.size()), 2048, [&](int begin, int end) {
         for (int i = begin; i < end; ++i) {
             const Impl::Node& node = me.nodes[std::size_t(i)];
+            float* const cell = field.cell(i % kFieldSide, i / kFieldSide);
+            cell[0] = agree;
             if (node.strip < 0) continue;
             const Impl::Pair& pair = me.pairs[std::size_t(node.strip)];
-            const Told& says = pairs[std::size_t(node.strip)];
-            float& to = *field.cell(i % kFieldSide, i / kFieldSide);
-            to = agree + node.share * (pair.agree - agree);
-            const float share = float(strength * says.trust) * pair.strength * node.share;
+            const StripMatch& says = pairs[std::size_t(node.strip)];
+            const Wish& wish = wishes[std::size_t(node.strip)];
+            cell[0] = agree + node.share * (wish.agree - agree);
+            const float share = float(says.trust) * wish.strength * node.share;
             if (share <= 0) continue;
             const Strip& strip = pair.strip;
             const auto step = float(strip.step), first = float(strip.first_alpha),
                        base = float(strip.baseline_m());
             const auto b2 = float(strip.b_m.squaredNorm());
-            float rho = agree, x = 0, y = 0;
+            float rho = nearest[std::size_t(i)] > 0 ? nearest[std::size_t(i)] : agree, x = 0, y = 0;
             for (int round = 0; round < kRounds; ++round) {
                 x = node.x[0] + (node.x[1] + node.x[2] * rho) * rho;
                 y = node.y[0] + (node.y[1] + node.y[2] * rho) * rho;
@@ -562,9 +422,13 @@ SphereGrid SeamZones::field(std::span<const GlimpsePtr> glimpses, double strengt
                     const float from_centre = node.along_b + std::sqrt(std::max(0.0f, under));
                     next = from_centre > 1 / most ? 1 / from_centre : most;
                 }
+                const bool settled = std::abs(next - rho) < kSettled;
                 rho = next;
+                if (settled) break;
             }
-            to += share * bilinear(says.alike, x, y) * (rho - pair.agree);
+            const float counts = share * bilinear(says.alike, x, y);
+            cell[0] += counts * (rho - wish.agree);
+            cell[1] = float(smooth(2 * double(counts) - 1)) * bilinear(says.same, x, y);
         }
     });
     smooth_borders(field, me.borders);

@@ -176,7 +176,7 @@ class RowPlanner {
             for (std::size_t l = 0; l < lenses_.size(); ++l)
                 if (n.at[l].inside_deg > -2 * margin_ &&
                     (supply_.follows_lines() ||
-                     n.at[l].standing_deg > best - lenses_[l].feather_deg - 4 * margin_))
+                     n.at[l].standing_deg > best - lenses_[l].mix_deg - 4 * margin_))
                     which |= std::uint64_t(1) << l;
         }
         return which;
@@ -189,7 +189,7 @@ class RowPlanner {
             const double mine = n.at[l].standing_deg;
             if (n.at[l].inside_deg < lenses_[l].feather_deg / 2 + margin_) return false;
             for (std::size_t o = 0; o < lenses_.size(); ++o)
-                if (o != l && n.at[o].standing_deg > mine - lenses_[o].feather_deg - 2 * margin_ &&
+                if (o != l && n.at[o].standing_deg > mine - lenses_[o].mix_deg - 2 * margin_ &&
                     n.at[o].inside_deg > -2 * margin_)
                     return false;
         }
@@ -322,10 +322,32 @@ std::size_t BlendPlan::bytes() const {
            looks.size() * sizeof(Look);
 }
 
-double blend_weight(double inside_deg, double standing_deg, double best_standing_deg, double feather_deg) {
+double blend_weight(double inside_deg, double standing_deg, double best_standing_deg, double feather_deg,
+                    double mix_deg) {
     if (inside_deg <= 0) return 0;
-    return smooth(1 - (best_standing_deg - standing_deg) / feather_deg) *
-           smooth(2 * inside_deg / feather_deg);
+    return smooth(1 - (best_standing_deg - standing_deg) / mix_deg) * smooth(2 * inside_deg / feather_deg);
+}
+
+void narrow_weights(std::span<float> weights, float alike, int narrowing) {
+    if (narrowing <= 1 || alike >= 1) return;
+    float most = 0, sum = 0, narrow_sum = 0;
+    for (const float w : weights) most = std::max(most, w), sum += w;
+    if (most <= 0) return;
+    for (float& w : weights) {
+        const float share = w / most;
+        float power = 1, square = share;
+        for (int n = narrowing; n > 0; n >>= 1, square *= square)
+            if (n & 1) power *= square;
+        w = alike * share + (1 - alike) * power;
+        narrow_sum += w;
+    }
+    for (float& w : weights) w *= sum / narrow_sum;
+}
+
+int narrowing_power(double mix_deg, double feather_deg) {
+    if (mix_deg <= feather_deg) return 1;
+    return std::clamp(int(std::lround(std::log(0.5) / std::log(smooth(1 - feather_deg / 2 / mix_deg)))), 1,
+                      64);
 }
 
 PlanKey plan_key(const Shot& shot, const View& view, Seconds time) {
@@ -335,12 +357,18 @@ PlanKey plan_key(const Shot& shot, const View& view, Seconds time) {
     key.orientation = shot.orientation;
     key.agree_distance_m = shot.agree_distance_m;
     key.view = view;
-    if (shot.flow.on) key.flow = shot.flow, key.flow.strength = 1, key.flow.keys.clear();
+    if (shot.flow.on) {
+        key.flow = shot.flow;
+        key.flow.strength = 1;
+        key.flow.keys.clear();
+        for (SeamFlow& seam : key.flow.seams) seam.strength = 1, seam.agree_distance_m.reset();
+    }
     if (shot.seam_lines->on && !shot.seam_lines->keys.empty()) {
         key.lines = shot.seam_lines;
         key.line_state = line_state_at(*shot.seam_lines, time);
     }
     key.multiband = shot.blend.kind == Blending::multiband;
+    key.hard = shot.blend.kind == Blending::hard;
     for (const Shelter& s : shot.shelters)
         if (const double presence = presence_at(s, time); presence > 0)
             key.shelters.push_back({s.camera, oval_at(s, time), presence, s.feather_deg,
@@ -394,7 +422,12 @@ BlendPlan empty_plan(const PlanKey& key, const std::vector<PlanLens>& lenses) {
     plan.segments_per_row = (plan.width + kSegment - 1) / kSegment;
     plan.agree_inverse_m = agree_inverse_m(key);
     plan.pixel_angle = TargetMap(key.view.target).pixel_angle();
-    for (const auto& lens : lenses) plan.cameras.push_back({lens.index, lens.level});
+    double mix = 0, feather = 0;
+    for (const auto& lens : lenses) {
+        plan.cameras.push_back({lens.index, lens.level});
+        mix += lens.mix_deg, feather += lens.feather_deg;
+    }
+    plan.narrowing = narrowing_power(mix, feather);
     return plan;
 }
 

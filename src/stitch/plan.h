@@ -58,17 +58,28 @@ struct BlendPlan {
     std::vector<Parallax> parallaxes;
     std::vector<Look> looks; ///< by segment; empty where nothing depends on the frame
     double agree_inverse_m = 0, pixel_angle = 0;
+    int narrowing = 1; ///< of narrow_weights(): 1 where transitions are as wide as feathers anyway
     std::size_t bytes() const;
 };
 
 /// Weight before normalisation of a lens at a direction, from how far inside its reach (in degrees) it is,
 /// and how this and the best placed lens stand. Neighbours meet on the line where both stand alike, within
-/// `feather_deg` of it; at the reach itself the weight fades to nothing.
-double blend_weight(double inside_deg, double standing_deg, double best_standing_deg, double feather_deg);
-/// The same without found lines, where how far inside it is says how it stands.
+/// `mix_deg` of it; at the reach itself the weight fades to
+/// nothing over half of `feather_deg`.
+double blend_weight(double inside_deg, double standing_deg, double best_standing_deg, double feather_deg,
+                    double mix_deg);
+/// The same without found lines, where how far inside it is says how it stands, and no wider than the
+/// feather.
 inline double blend_weight(double inside_deg, double best_inside_deg, double feather_deg) {
-    return blend_weight(inside_deg, inside_deg, best_inside_deg, feather_deg);
+    return blend_weight(inside_deg, inside_deg, best_inside_deg, feather_deg, feather_deg);
 }
+
+/// Weights at one place of lenses that are mixed over `mix_deg`, of which only a share (0 to 1) shows the
+/// same in all: that share of them stays, the rest becomes that of a transition as narrow as the feather.
+/// `narrowing` is the plan's; their sum stays.
+void narrow_weights(std::span<float> weights, float alike, int narrowing);
+/// The power that makes a transition of mix_deg about as narrow as one of feather_deg.
+int narrowing_power(double mix_deg, double feather_deg);
 
 /// A shelter at a moment, and what chooses its camera where none is named.
 struct PlanShelter {
@@ -88,8 +99,8 @@ struct PlanKey {
         0, 0,
         0}; ///< by how much the rig turns from the first row's moment to the last's, its own axes, radians
     double agree_distance_m = 0;
-    FlowSettings flow; ///< its strength is of no account
-    bool multiband = false;
+    FlowSettings flow; ///< how strongly, and where seams agree, is of no account
+    bool multiband = false, hard = false;
     Shared<SeamLines> lines; ///< without keys: where two lenses are equally far inside their reach
     LineState line_state;
     std::vector<PlanShelter> shelters; ///< that count at the moment

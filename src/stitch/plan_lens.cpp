@@ -8,6 +8,7 @@ namespace {
 
 constexpr int kMostLevels = 6;
 constexpr double kLeastFeather_deg = 1e-3;
+constexpr double kMixOfZone = 0.5;
 
 int support_px(Filter filter) {
     return filter == Filter::cubic ? 2 : 1;
@@ -53,6 +54,18 @@ Landing land(const PlanLens& lens, const Vec3& ray) {
     return at;
 }
 
+namespace {
+
+/// Where flow lays two pictures on each other, and they look alike, both are used over most of its zone: what
+/// is the same in both is seen twice as well, and no line shows. A hard or a multiband's finest seam stays
+/// what it is.
+double mix_width_deg(const PlanKey& key, double feather_deg) {
+    const bool mixes = key.flow.on && !key.multiband && !key.hard;
+    return mixes ? std::max(feather_deg, kMixOfZone * key.flow.zone_deg) : feather_deg;
+}
+
+} // namespace
+
 std::vector<PlanLens> plan_lenses(const PlanKey& key) {
     const Mat3 to_shot = rotation_of(key.orientation).transpose();
     const double target_angle = TargetMap(key.view.target).pixel_angle();
@@ -70,8 +83,9 @@ std::vector<PlanLens> plan_lenses(const PlanKey& key) {
             ++level;
         std::shared_ptr<const ShapeField> shapes;
         if (!use.shapes.empty()) shapes = std::make_shared<const ShapeField>(use.shapes, camera->lens);
+        const double feather = std::max(use.feather_deg, kLeastFeather_deg);
         lenses.push_back({map, to_camera * to_shot, to_camera * camera->pose.position_m,
-                          radians(use.reach_deg), std::max(use.feather_deg, kLeastFeather_deg), 1 / rim_slope,
+                          radians(use.reach_deg), feather, mix_width_deg(key, feather), 1 / rim_slope,
                           double(support_px(key.view.filter) << level), level, i, to_camera * key.row_turn,
                           std::cos(std::min(kPi, t + kFarPast)), shapes});
     }

@@ -1,6 +1,6 @@
 #pragma once
 
-// A camera as plans look through it; for plan.cpp and displace.cpp alone.
+// A camera as plans look through it; for the files of planning alone.
 #include "stitch/plan.h"
 #include "stitch/shapes.h"
 
@@ -12,6 +12,7 @@ struct PlanLens {
     Mat3 from_world; ///< world directions to the camera's
     Vec3 position_m; ///< entrance pupil in the camera's axes
     double reach_rad, feather_deg;
+    double mix_deg; ///< width of the transition to a neighbour where both show the same: the feather, or more
     double rad_per_px; ///< near the rim: turns clearance into an angle
     double support;    ///< source pixels around a position that are read
     int level;

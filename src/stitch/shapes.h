@@ -8,6 +8,9 @@
 
 namespace porb {
 
+/// Degrees about a cut-out or restore within which flow, and mixing what it lays on each other, fade out.
+inline constexpr double kShapeClear_deg = 4;
+
 /// What a camera's shapes do, over its picture, on rasters so that many places are looked up fast. A cut-out
 /// takes away all that is inside it and fades over its feather outside; a restore brings back all but its
 /// feather inside. What is cut is left to the others; nothing changes elsewhere.

@@ -14,8 +14,7 @@ constexpr double kMovingAround_deg =
 
 Supply::Supply(const PlanKey& key, const std::vector<PlanLens>& lenses)
     : lenses_(lenses), lines_(line_field(key, lenses)), havens_(havens(key, lenses)) {
-    for (const PlanLens& lens : lenses_)
-        widest_feather_deg_ = std::max(widest_feather_deg_, lens.feather_deg);
+    for (const PlanLens& lens : lenses_) widest_mix_deg_ = std::max(widest_mix_deg_, lens.mix_deg);
 }
 
 void Supply::stand(const Vec3& rig_direction, std::span<Landing> at) const {
@@ -28,16 +27,19 @@ void Supply::stand(const Vec3& rig_direction, std::span<Landing> at) const {
 /// Weights as if the lenses of `without` (a bit each) were not there.
 void Supply::blended(std::span<const Landing> at, std::uint64_t without, std::span<double> out) const {
     const auto there = [&](std::size_t l) { return !(without >> l & 1) && at[l].inside_deg > 0; };
-    double best = -1e9, best_inside = -1e9, sum = 0, cover = 0;
+    double best = -1e9, best_inside = -1e9, sum = 0, cover = 0, edge = 1e3;
     std::size_t deepest = at.size();
     for (std::size_t l = 0; l < at.size(); ++l) {
         if (!there(l)) continue;
         best = std::max(best, at[l].standing_deg);
+        edge = std::min(edge, double(at[l].edge_deg));
         if (at[l].inside_deg > best_inside) best_inside = at[l].inside_deg, deepest = l;
     }
     for (std::size_t l = 0; l < at.size(); ++l) {
-        out[l] =
-            there(l) ? blend_weight(at[l].inside_deg, at[l].standing_deg, best, lenses_[l].feather_deg) : 0;
+        // Beside cut-outs and restores two lenses are meant to show different things.
+        const double feather = lenses_[l].feather_deg,
+                     mix = feather + smooth(edge / kShapeClear_deg) * (lenses_[l].mix_deg - feather);
+        out[l] = there(l) ? blend_weight(at[l].inside_deg, at[l].standing_deg, best, feather, mix) : 0;
         sum += out[l];
         cover = std::max(cover, out[l]);
     }
@@ -88,7 +90,7 @@ void Supply::weights(const Vec3& rig_direction, std::span<const Landing> at, std
 }
 
 bool Supply::near_change(const Vec3& rig_direction, double within_deg) const {
-    return (lines_ && lines_->moves(rig_direction, widest_feather_deg_ + kMovingAround_deg + within_deg)) ||
+    return (lines_ && lines_->moves(rig_direction, widest_mix_deg_ + kMovingAround_deg + within_deg)) ||
            std::any_of(havens_.begin(), havens_.end(), [&](const Haven& h) {
                return h.inside_deg(rig_direction) > -h.feather_deg - within_deg;
            });

@@ -26,7 +26,7 @@ class Supply {
     const std::vector<PlanLens>& lenses_;
     std::optional<LineField> lines_;
     std::vector<Haven> havens_;
-    double widest_feather_deg_ = 0;
+    double widest_mix_deg_ = 0;
 };
 
 } // namespace porb

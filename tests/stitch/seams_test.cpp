@@ -108,18 +108,20 @@ TEST_CASE("places follow distances as the lens itself does, and never leave what
 TEST_CASE("with distances and light, the kernel does what the slow obvious way does") {
     Shot shot = pair_shot(200);
     shot.flow.on = true;
-    shot.blend.kind = Blending::multiband;
+    shot.blend.kind = GENERATE(Blending::multiband, Blending::feathered); // and wide transitions where alike
     shot.orientation = {20, 35, 10};
     const Filter filter = GENERATE(Filter::linear, Filter::cubic);
     const BlendPlan plan = make_plan(plan_key(shot, map_view(GENERATE(256, 1300), filter)));
     REQUIRE_FALSE(plan.looks.empty());
     std::vector<Picture> sources;
     std::vector<SphereGrid> lights;
-    SphereGrid distances(90, 1);
+    CHECK((plan.narrowing > 1) == (shot.blend.kind == Blending::feathered));
+    SphereGrid distances(90, 2);
     for (int y = 0; y < 90; ++y)
         for (int x = 0; x < 90; ++x) {
             const Vec3 d = distances.direction(x, y);
-            *distances.cell(x, y) = float(0.6 + 0.5 * std::sin(3 * d.x()) * std::cos(2 * d.z()));
+            distances.cell(x, y)[0] = float(0.6 + 0.5 * std::sin(3 * d.x()) * std::cos(2 * d.z()));
+            distances.cell(x, y)[1] = float(std::clamp(0.5 + std::sin(9 * d.y()), 0.0, 1.0));
         }
     distances.close_edges();
     for (const auto& c : plan.cameras) {

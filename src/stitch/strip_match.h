@@ -1,0 +1,35 @@
+#pragma once
+
+// What two cameras see on a strip, compared; for the files of distances alone.
+#include "picture/picture.h"
+#include "stitch/tone.h"
+
+#include <opencv2/core.hpp>
+
+namespace porb {
+
+/// What was matched on a strip, by b's places.
+struct StripMatch {
+    cv::Mat parallax; ///< 32-bit, strip columns
+    cv::Mat alike;    ///< 32-bit, 0 to 1: whether what was matched looks alike thereabouts
+    cv::Mat same;     ///< 32-bit, 0 to 1: whether both show the same at this very place, laid on each other
+    double trust = 0; ///< the same of the whole
+};
+
+/// Where a camera sees a strip's places (255, else 0), and what makes means about them those of what it sees.
+struct StripSight {
+    cv::Mat seen, per_share;
+};
+StripSight strip_sight(cv::Mat seen);
+
+/// A source's brightness as bytes, toned (its falloff left out: neighbours in a strip have nearly the same).
+cv::Mat strip_bytes(const Picture& source, const CameraTone& tone);
+
+/// Parallax in strip columns, by b's places, and how far it is to be trusted: under a rig that was
+/// not solved, rows of the two pictures do not belong together, and what was matched does not look alike.
+/// Semi-global matching (Hirschmueller 2008), smoothed along edges. A `round` strip goes all the way about
+/// the baseline. Pictures are 8-bit, 0 where nothing is seen; parallax up to `disparities` columns is found.
+StripMatch match_strip(const cv::Mat& a, const cv::Mat& b, const StripSight& a_sight,
+                       const StripSight& b_sight, int disparities, bool round, double smoothness);
+
+} // namespace porb

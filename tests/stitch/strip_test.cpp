@@ -1,0 +1,182 @@
+// Strips: what is matched on them, smoothed, and brought together over time.
+#include "stitch/edge_smooth.h"
+#include "stitch/plan.h"
+#include "stitch/steadying.h"
+#include "support/support.h"
+
+#include <Eigen/Dense>
+#include <opencv2/imgproc.hpp>
+
+#include <random>
+
+using namespace porb;
+using namespace porb::test;
+
+namespace {
+
+/// Smooth noise, so that every place looks different.
+cv::Mat texture(int rows, int columns, unsigned seed) {
+    cv::RNG random(seed);
+    cv::Mat out(rows, columns, CV_8U);
+    random.fill(out, cv::RNG::UNIFORM, 0, 255);
+    cv::GaussianBlur(out, out, cv::Size(7, 7), 1.5);
+    cv::normalize(out, out, 40, 210, cv::NORM_MINMAX);
+    return out;
+}
+
+/// What b sees of a thing `parallax` columns further on than a does.
+cv::Mat shifted(const cv::Mat& a, int parallax) {
+    cv::Mat out(a.size(), CV_8U, cv::Scalar(0));
+    a.colRange(0, a.cols - parallax).copyTo(out.colRange(parallax, a.cols));
+    return out;
+}
+
+cv::Mat all_seen(const cv::Mat& m) {
+    return {m.size(), CV_8U, cv::Scalar(255)};
+}
+
+double median(const cv::Mat& m) {
+    std::vector<float> v(m.begin<float>(), m.end<float>());
+    std::nth_element(v.begin(), v.begin() + std::ptrdiff_t(v.size() / 2), v.end());
+    return double(v[v.size() / 2]);
+}
+
+StripMoment moment_of(const cv::Mat& picture, float parallax, float same = 1) {
+    const auto all = [&](float v) { return cv::Mat(picture.size(), CV_32F, cv::Scalar(double(v))); };
+    return {picture, picture, {all(parallax), all(1), all(same), 1}};
+}
+
+} // namespace
+
+TEST_CASE("parallax of a strip is found, trusted, and seen to be the same") {
+    const cv::Mat a = texture(120, 160, 3), b = shifted(a, 9);
+    const StripSight whole = strip_sight(all_seen(a));
+    const StripMatch match = match_strip(a, b, whole, whole, 32, false, 1);
+    CHECK(match.trust == 1);
+    const cv::Rect middle(60, 20, 70, 80);
+    CHECK(median(match.parallax(middle)) == Approx(9).margin(0.1));
+    CHECK(cv::mean(match.same(middle))[0] > 0.95);
+    CHECK(cv::mean(match.alike(middle))[0] > 0.95);
+
+    // Rows that do not belong together: matched all the same, but neither trusted nor the same.
+    cv::Mat off;
+    cv::warpAffine(b, off, cv::Mat(cv::Matx23d(1, 0, 0, 0, 1, 5)), b.size(), cv::INTER_LINEAR,
+                   cv::BORDER_REFLECT);
+    const StripMatch wrong = match_strip(a, off, whole, whole, 32, false, 1);
+    CHECK(wrong.trust < 0.2);
+    CHECK(cv::mean(wrong.same(middle))[0] < 0.4);
+}
+
+TEST_CASE("what lies past a lens's rim is not taken for detail: narrow strips are trusted as wide ones are") {
+    cv::Mat a = texture(300, 60, 5), b = shifted(a, 2);
+    cv::Mat a_seen = all_seen(a), b_seen = all_seen(b);
+    a_seen.colRange(0, 8).setTo(0), b_seen.colRange(50, 60).setTo(0); // each ends on another side
+    a.setTo(0, ~a_seen), b.setTo(0, ~b_seen);
+    const StripMatch match = match_strip(a, b, strip_sight(a_seen), strip_sight(b_seen), 16, false, 1);
+    CHECK(match.trust == 1);
+    CHECK(cv::mean(match.same.colRange(14, 46))[0] > 0.9);
+    CHECK(cv::countNonZero(match.same.colRange(50, 60)) == 0); // where one does not look, nothing is
+}
+
+TEST_CASE("a ghost is told from what both show") {
+    const cv::Mat a = texture(120, 160, 7);
+    cv::Mat b = shifted(a, 6);
+    cv::rectangle(b, cv::Rect(90, 50, 14, 20), cv::Scalar(255), cv::FILLED); // b alone sees it
+    const StripSight whole = strip_sight(all_seen(a));
+    const StripMatch match = match_strip(a, b, whole, whole, 16, false, 1);
+    CHECK(cv::mean(match.same(cv::Rect(92, 52, 10, 16)))[0] < 0.3);
+    CHECK(cv::mean(match.same(cv::Rect(40, 20, 40, 80)))[0] > 0.9);
+    CHECK(match.trust == 1);
+}
+
+TEST_CASE("smoothing along edges is the least-squares solution, one row after the other") {
+    constexpr int n = 40;
+    std::mt19937 random(2);
+    std::uniform_real_distribution<float> value(0, 10);
+    cv::Mat guide = texture(1, n, 4), values(1, n, CV_32F), confidence(1, n, CV_32F);
+    Eigen::VectorXd weighed(n), share(n);
+    for (int i = 0; i < n; ++i) {
+        values.at<float>(0, i) = value(random);
+        confidence.at<float>(0, i) = 0.1f + value(random) / 10;
+        share[i] = double(confidence.at<float>(0, i));
+        weighed[i] = double(values.at<float>(0, i)) * share[i];
+    }
+    double strength = 7;
+    for (int round = 0; round < 3; ++round, strength /= 4) {
+        Eigen::MatrixXd m = Eigen::MatrixXd::Identity(n, n);
+        for (int i = 0; i + 1 < n; ++i) {
+            const double link =
+                strength *
+                std::exp(-std::abs(double(guide.at<std::uint8_t>(0, i)) - guide.at<std::uint8_t>(0, i + 1)) /
+                         5);
+            m(i, i) += link, m(i + 1, i + 1) += link, m(i, i + 1) -= link, m(i + 1, i) -= link;
+        }
+        weighed = m.lu().solve(weighed).eval();
+        share = m.lu().solve(share).eval();
+    }
+    smooth_along_edges(guide, values, confidence, 7, 5);
+    for (int i = 0; i < n; ++i) {
+        CHECK(double(values.at<float>(0, i)) == Approx(weighed[i] / share[i]).epsilon(1e-4));
+        CHECK(double(confidence.at<float>(0, i)) == Approx(share[i]).epsilon(1e-4));
+    }
+}
+
+TEST_CASE("smoothing does not pass over an edge of the guide, and fills what nothing is known of") {
+    cv::Mat guide(40, 60, CV_8U, cv::Scalar(60)), values(40, 60, CV_32F, cv::Scalar(2)),
+        confidence(40, 60, CV_32F, cv::Scalar(1));
+    guide.colRange(30, 60).setTo(200);
+    values.colRange(30, 60).setTo(9);
+    const cv::Rect unknown(10, 10, 8, 8);
+    values(unknown).setTo(50), confidence(unknown).setTo(1e-3);
+    smooth_along_edges(guide, values, confidence, 20, 5);
+    CHECK(values.at<float>(20, 29) == Approx(2).margin(0.02));
+    CHECK(values.at<float>(20, 30) == Approx(9).margin(0.02));
+    CHECK(values.at<float>(14, 14) == Approx(2).margin(0.3));
+}
+
+TEST_CASE("moments are brought together where pictures stood still, and only there") {
+    const cv::Mat still = texture(30, 40, 9);
+    const StripMoment now = moment_of(still, 4.0f, 0.5f), then = moment_of(still, 4.6f),
+                      odd = moment_of(still, 12);
+    const StripMatch both = steadied(std::vector<WeighedMoment>{{&then, 3}, {&now, 1}});
+    CHECK(both.parallax.at<float>(10, 20) == Approx(4.45).margin(0.05));
+    CHECK(both.same.at<float>(10, 20) == Approx((3 + 0.5) / 4));
+    CHECK(both.trust == Approx(1));
+
+    // One that is far off what the others say hardly counts.
+    const StripMatch three = steadied(std::vector<WeighedMoment>{{&odd, 1}, {&then, 3}, {&now, 1}});
+    CHECK(three.parallax.at<float>(10, 20) == Approx(4.5).margin(0.2));
+
+    // Where the picture changed, its own counts alone; elsewhere nothing changes.
+    StripMoment moved = now;
+    moved.a = still.clone(), moved.b = still.clone();
+    moved.a.colRange(0, 20) += 30, moved.b.colRange(0, 20) += 30;
+    const StripMatch part = steadied(std::vector<WeighedMoment>{{&then, 3}, {&moved, 1}});
+    CHECK(part.parallax.at<float>(10, 8) == Approx(4));
+    CHECK(part.parallax.at<float>(10, 34) == Approx(4.45).margin(0.05));
+}
+
+TEST_CASE("weights are narrowed where pictures differ, and their sum stays") {
+    const int narrowing = narrowing_power(10, 4);
+    CHECK(narrowing > 1);
+    CHECK(narrowing_power(4, 4) == 1);
+    for (const double away : {0.0, 1.0, 2.0, 3.0, 6.0}) {
+        const auto wide = float(blend_weight(40, 20 - away, 20, 4, 10)),
+                   narrow = float(blend_weight(40, 20 - away, 20, 4, 4));
+        std::vector<float> w = {1 / (1 + wide), wide / (1 + wide)};
+        std::vector<float> alike = w;
+        narrow_weights(alike, 1, narrowing);
+        CHECK(alike == w);
+        narrow_weights(w, 0, narrowing);
+        CHECK(w[0] + w[1] == Approx(1));
+        CHECK(w[1] / w[0] ==
+              Approx(narrow).margin(0.12)); // about that of a transition as wide as the feather
+    }
+    std::vector<float> fading = {0.3f, 0.1f}; // where the last lens fades at its reach
+    narrow_weights(fading, 0.5f, narrowing);
+    CHECK(fading[0] + fading[1] == Approx(0.4));
+    CHECK(fading[1] < 0.1f);
+    std::vector<float> nobody = {0, 0};
+    narrow_weights(nobody, 0, narrowing);
+    CHECK(nobody == std::vector<float>{0, 0});
+}
