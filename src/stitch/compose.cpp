@@ -10,7 +10,7 @@ namespace porb {
 namespace {
 constexpr int kRowsAtATime = 16;
 constexpr std::size_t kMostKept = 3;
-constexpr std::size_t kSteady = 24; ///< those of eight seconds, should one look about in them
+constexpr std::size_t kSteady = 12; ///< those of four seconds, should one look about in them
 constexpr std::size_t kCleanBytes = 256u << 20;
 
 std::string size_text(int width, int height) {

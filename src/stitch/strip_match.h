@@ -13,7 +13,7 @@ struct StripMatch {
     cv::Mat parallax; ///< 32-bit, strip columns
     cv::Mat alike;    ///< 32-bit, 0 to 1: whether what was matched looks alike thereabouts
     cv::Mat same;     ///< 32-bit, 0 to 1: whether both show the same at this very place, laid on each other
-    double trust = 0; ///< the same of the whole
+    double trust = 0; ///< 0 to 1: whether the strip as a whole does
 };
 
 /// Where a camera sees a strip's places (255, else 0), and what makes means about them those of what it sees.

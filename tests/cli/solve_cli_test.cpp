@@ -189,6 +189,7 @@ TEST_CASE("the command line matches colours, trims them and shows them as shot")
     CHECK(load_project(project).shots[0].cameras[1].colour == CameraColour{});
 
     // Flow: the ring's cameras stand 75 mm apart, so that the seams of a room change visibly.
+    porbit("shot " + project + " --flow off");
     porbit("still " + project + " --width 512 --out " + dir + "/off.png");
     porbit("shot " + project + " --flow on --flow-zone 20 --flow-nearest 1");
     const Shot flowing = load_project(project).shots[0];

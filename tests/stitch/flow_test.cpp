@@ -141,6 +141,32 @@ TEST_CASE("under a rig that was not solved no distances are believed") {
     CHECK(share_told() < 0.25 * solved);
 }
 
+TEST_CASE("narrow overlaps are trusted as wide ones are, under a solved rig alone") {
+    const TempFolder folder;
+    sim::SimOptions o;
+    o.rig = sim::SimRig::two_fisheyes;
+    o.circle_size = 400;
+    StillTake take = hall_still(folder, o);
+    Shot& shot = take.project.shots[0];
+    shot.flow.on = true;
+    Composer composer(std::make_shared<MediaLibrary>());
+    const auto trusted = [&] { // mean over the zone
+        const SphereGrid confidence = composer.confidence(take.project, shot, Seconds(0));
+        double sum = 0;
+        int cells = 0;
+        for (int y = 0; y < confidence.side; ++y)
+            for (int x = 0; x < confidence.side; ++x)
+                if (const float v = *confidence.cell(x, y); v >= 0) sum += double(v), ++cells;
+        return cells > 0 ? sum / cells : -1;
+    };
+    const double solved = trusted();
+    CHECK(solved > 0.8);
+    shot.rig.cameras[0].pose.turn.pitch_deg += 1.4;
+    shot.rig.cameras[1].pose.turn.pitch_deg -= 1.4;
+    shot.rig.cameras[0].pose.turn.roll_deg += 1.5;
+    CHECK(trusted() < 0.35 * solved);
+}
+
 TEST_CASE("where nothing moves, distances stand still under noise, and where it does they do not lag",
           "[slow]") {
     const TempFolder folder;
