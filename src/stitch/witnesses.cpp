@@ -24,12 +24,11 @@ bool counts_for_others(Seconds time, FrameRate rate) {
 std::vector<Witness> witnesses_of(Seconds time, FrameRate rate) {
     const Seconds every = step_of(rate);
     const double all = (every * Rational(kOthers)).to_double();
-    const double end = std::max(time.to_double(), all);
-    const std::int64_t last = std::max<std::int64_t>(frame_index(time, Rational(1) / every), kOthers);
+    const std::int64_t last = frame_index(time, Rational(1) / every);
     std::vector<Witness> out;
     for (std::int64_t k = std::max<std::int64_t>(0, last - kOthers); k <= last; ++k) {
         const Seconds then = every * Rational(k);
-        const double age = end - then.to_double(), wave = std::sin(kPi * age / all);
+        const double age = (time - then).to_double(), wave = std::sin(kPi * age / all);
         if (age > 0 && age < all && wave * wave > 1e-4) out.push_back({then, float(wave * wave)});
     }
     out.push_back({time, kOwn});

@@ -13,7 +13,7 @@ struct Witness {
 };
 
 /// Whom the distances at `time` are asked of: moments that stand still while it moves on, over the two
-/// seconds before it (or the first two of the shot), and itself, last. Their weights pass evenly from one to
+/// seconds before it (none before the shot's time 0), and itself, last. Their weights pass evenly from one to
 /// the next, so that nothing jumps from frame to frame.
 std::vector<Witness> witnesses_of(Seconds time, FrameRate rate);
 /// Whether a moment is one of those that stand still, and so will be asked again.

@@ -231,18 +231,18 @@ TEST_CASE("where nothing moves, distances stand still under noise, and where it 
     CHECK(apart(field(changed), field({changed.back()})) < 0.2 * alone / 5);
 }
 
-TEST_CASE("witnesses of a moment come and go evenly, and none is after it but at the beginning") {
+TEST_CASE("witnesses of a moment come and go evenly, and none is after it") {
     const FrameRate rate(30000, 1001);
     std::map<Seconds, float> before;
     for (std::int64_t n = 0; n < 200; ++n) {
         const Seconds time = frame_time(n, rate);
         const auto witnesses = witnesses_of(time, rate);
-        REQUIRE(witnesses.size() >= 5);
+        CHECK(witnesses.size() >= (n > 60 ? 6u : 1u));
         CHECK(witnesses.back().time == time);
         CHECK(counts_for_others(time, rate) == (n % 10 == 0));
         std::map<Seconds, float> now;
         for (std::size_t i = 0; i + 1 < witnesses.size(); ++i) {
-            CHECK((witnesses[i].time <= time || n < 60));
+            CHECK(witnesses[i].time < time);
             CHECK(witnesses[i].time >= Seconds(0));
             CHECK(counts_for_others(witnesses[i].time, rate));
             now[witnesses[i].time] = witnesses[i].weight;
