@@ -23,6 +23,7 @@ constexpr int kRounds = 5;                ///< until direction from the centre a
 constexpr double kSmallPair = 0.25;       ///< of the largest pair's directions
 constexpr int kBorder = 3;                ///< cells
 constexpr int kStepBlock = 7;
+constexpr float kSame = 0.5f;        ///< a thing that only one of the two shows is none that hides
 constexpr float kStep = 0.5f;        ///< columns: parallax that tells two things from one that leans
 constexpr float kSettled = 2e-5f;    ///< 1/m, from one round to the next
 constexpr float kLeastShift = 1e-6f; ///< radians: less is infinitely far
@@ -298,10 +299,10 @@ std::vector<float> SeamZones::Impl::nearest_there(const std::vector<StripMatch>&
                 const double phi = strip.first_phi + (y + 0.5) * strip.step;
                 const Vec3 across = strip.to_rig.col(0) * std::cos(phi) + strip.to_rig.col(1) * std::sin(phi);
                 const float *here = parallax.ptr<float>(y), *high = most.ptr<float>(y),
-                            *low = least.ptr<float>(y);
+                            *low = least.ptr<float>(y), *same = says[std::size_t(i)].same.ptr<float>(y);
                 for (int x = 0; x < strip.width; ++x) {
                     const double shift = strip.step * double(here[x]);
-                    if (high[x] - low[x] < kStep || shift <= double(kLeastShift)) continue;
+                    if (same[x] < kSame || high[x] - low[x] < kStep || shift <= double(kLeastShift)) continue;
                     const double alpha = strip.first_alpha + (x + 0.5) * strip.step,
                                  far = strip.baseline_m() * std::sin(std::max(0.0, alpha - shift)) /
                                        std::sin(shift);

@@ -25,7 +25,7 @@ constexpr int kSameBlock = 5;
 constexpr float kSame = 4, kOther = 10; ///< grey levels
 constexpr int kBlock = 5, kSpeckle = 60;
 constexpr double kSmoothing = 20, kEdge = 5; ///< grey levels
-constexpr float kUnsure = 0.1f;              ///< what counts where nothing was matched, against 1
+constexpr float kUnsure = 0.02f;             ///< what counts where nothing was matched, against 1
 
 /// Fills what could not be matched with the farther of its neighbours in the row: mostly it is ground that a
 /// nearer thing hides from one of the two.
