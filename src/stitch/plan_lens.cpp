@@ -56,7 +56,7 @@ Landing land(const PlanLens& lens, const Vec3& ray) {
 
 namespace {
 
-/// Where flow lays two pictures on each other, and they look alike, both are used over most of its zone: what
+/// Where flow lays two pictures on each other, and they look alike, both are used over half of its zone: what
 /// is the same in both is seen twice as well, and no line shows. A hard or a multiband's finest seam stays
 /// what it is.
 double mix_width_deg(const PlanKey& key, double feather_deg) {
