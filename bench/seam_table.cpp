@@ -446,8 +446,8 @@ int main(int argc, char** argv) {
         for (const auto& scene : scenes)
             for (const unsigned seed : seeds) {
                 const sim::SimOptions o = options_of(scene, rig, seed, size);
-                Take take = make_take(o, frame_of(scene, seed), width,
-                                      fs::path(folder) / fmt::format("{}-{}-{}-{}", rig, scene, seed, size));
+                const fs::path kept = fs::path(folder) / fmt::format("{}-{}-{}-{}", rig, scene, seed, size);
+                Take take = make_take(o, frame_of(scene, seed), width, kept);
                 if (render_only) continue;
                 Shot& shot = take.project.shots[0];
                 shot.agree_distance_m = o.distant ? 0 : agree;
@@ -485,8 +485,7 @@ int main(int argc, char** argv) {
                 less_doubled += a.doubled <= b.doubled;
                 std::string steadily;
                 if (steady) {
-                    const double ratio = steadiness(
-                        take, width, fs::path(folder) / fmt::format("{}-{}-{}-{}", rig, scene, seed, size));
+                    const double ratio = steadiness(take, width, kept);
                     unsteadiest = std::max(unsteadiest, ratio);
                     steadily = fmt::format("  {:>7.2f}", ratio);
                 }

@@ -72,7 +72,7 @@ class Examined {
         const SphereGrid distances = composer_.distances(project, shot, oval.time);
         inverse_m_.assign(places_.size(), agree_inverse_m(key_));
         if (distances.empty()) return;
-        const int narrowing = narrowing_power(lenses_[a_].mix_deg, lenses_[a_].feather_deg);
+        const int narrowing = narrowing_of(lenses_);
         for (std::size_t i = 0; i < places_.size(); ++i) {
             inverse_m_[i] = distances.at(places_[i]);
             if (!passes_[i]) continue;

@@ -11,7 +11,7 @@ namespace {
 constexpr int kRounds = 3;
 constexpr double kWeaker = 0.25; ///< each round than the one before
 
-/// One round down the columns of three pictures of a size: a tridiagonal system for each column (Thomas
+/// One round down the columns: a tridiagonal system for each column (Thomas
 /// 1949), solved for two right-hand sides side by side, a row of all columns at a time.
 void down_columns(const cv::Mat& guide, cv::Mat& one, cv::Mat& other, float strength,
                   const std::array<float, 256>& alike) {
@@ -52,7 +52,7 @@ void smooth_along_edges(const cv::Mat& guide, cv::Mat& values, cv::Mat& confiden
                         double levels) {
     std::array<float, 256> alike{};
     for (std::size_t i = 0; i < alike.size(); ++i) alike[i] = float(std::exp(-double(i) / levels));
-    cv::Mat weighed = values.mul(confidence), across, a, b;
+    cv::Mat weighed = values.mul(confidence), a, b;
     const cv::Mat turned = guide.t();
     for (int round = 0; round < kRounds; ++round, strength *= kWeaker) {
         a = weighed.t(), b = confidence.t();

@@ -422,12 +422,8 @@ BlendPlan empty_plan(const PlanKey& key, const std::vector<PlanLens>& lenses) {
     plan.segments_per_row = (plan.width + kSegment - 1) / kSegment;
     plan.agree_inverse_m = agree_inverse_m(key);
     plan.pixel_angle = TargetMap(key.view.target).pixel_angle();
-    double mix = 0, feather = 0;
-    for (const auto& lens : lenses) {
-        plan.cameras.push_back({lens.index, lens.level});
-        mix += lens.mix_deg, feather += lens.feather_deg;
-    }
-    plan.narrowing = narrowing_power(mix, feather);
+    for (const auto& lens : lenses) plan.cameras.push_back({lens.index, lens.level});
+    plan.narrowing = narrowing_of(lenses);
     return plan;
 }
 

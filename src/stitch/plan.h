@@ -64,8 +64,7 @@ struct BlendPlan {
 
 /// Weight before normalisation of a lens at a direction, from how far inside its reach (in degrees) it is,
 /// and how this and the best placed lens stand. Neighbours meet on the line where both stand alike, within
-/// `mix_deg` of it; at the reach itself the weight fades to
-/// nothing over half of `feather_deg`.
+/// `mix_deg` of it; at the reach itself the weight fades to nothing over half of `feather_deg`.
 double blend_weight(double inside_deg, double standing_deg, double best_standing_deg, double feather_deg,
                     double mix_deg);
 /// The same without found lines, where how far inside it is says how it stands, and no wider than the

@@ -92,4 +92,10 @@ std::vector<PlanLens> plan_lenses(const PlanKey& key) {
     return lenses;
 }
 
+int narrowing_of(const std::vector<PlanLens>& lenses) {
+    double mix = 0, feather = 0;
+    for (const PlanLens& lens : lenses) mix += lens.mix_deg, feather += lens.feather_deg;
+    return narrowing_power(mix, feather);
+}
+
 } // namespace porb

@@ -41,6 +41,9 @@ Landing land(const PlanLens& lens, const Vec3& ray);
 /// The contributing cameras of a plan, in its order.
 std::vector<PlanLens> plan_lenses(const PlanKey& key);
 
+/// What narrow_weights() takes for these lenses: their transitions on the mean.
+int narrowing_of(const std::vector<PlanLens>& lenses);
+
 /// Of the agree distance, 1/m.
 inline double agree_inverse_m(const PlanKey& key) {
     return key.agree_distance_m > 0 ? 1 / key.agree_distance_m : 0;

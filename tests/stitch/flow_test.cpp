@@ -10,6 +10,16 @@
 using namespace porb;
 using namespace porb::test;
 
+namespace {
+/// The first channel of every cell.
+std::vector<float> by_cell(const SphereGrid& grid) {
+    std::vector<float> out;
+    for (int y = 0; y < grid.side; ++y)
+        for (int x = 0; x < grid.side; ++x) out.push_back(*grid.cell(x, y));
+    return out;
+}
+} // namespace
+
 TEST_CASE("parallax runs along a strip's rows and gives the distance") {
     Rig rig = nominal_rig(4, 200, 200, 1, 190);
     rig.cameras[0].pose.position_m = {0.01, -0.02, 0.08};
@@ -121,10 +131,10 @@ TEST_CASE("under a rig that was not solved no distances are believed") {
     Composer composer(std::make_shared<MediaLibrary>());
     const auto share_told = [&] { // of the field, that is not at the agree distance
         const SphereGrid field = composer.distances(take.project, shot, Seconds(0));
-        int told = 0;
-        for (int y = 0; y < field.side; ++y)
-            for (int x = 0; x < field.side; ++x) told += *field.cell(x, y) > 0.01f;
-        return double(told) / (field.side * field.side);
+        const std::vector<float> inverse_m = by_cell(field);
+        const auto told =
+            std::count_if(inverse_m.begin(), inverse_m.end(), [](float v) { return v > 0.01f; });
+        return double(told) / double(inverse_m.size());
     };
     const double solved = share_told();
     CHECK(solved > 0.15);
@@ -151,12 +161,10 @@ TEST_CASE("narrow overlaps are trusted as wide ones are, under a solved rig alon
     shot.flow.on = true;
     Composer composer(std::make_shared<MediaLibrary>());
     const auto trusted = [&] { // mean over the zone
-        const SphereGrid confidence = composer.confidence(take.project, shot, Seconds(0));
         double sum = 0;
         int cells = 0;
-        for (int y = 0; y < confidence.side; ++y)
-            for (int x = 0; x < confidence.side; ++x)
-                if (const float v = *confidence.cell(x, y); v >= 0) sum += double(v), ++cells;
+        for (const float v : by_cell(composer.confidence(take.project, shot, Seconds(0))))
+            if (v >= 0) sum += double(v), ++cells;
         return cells > 0 ? sum / cells : -1;
     };
     const double solved = trusted();
