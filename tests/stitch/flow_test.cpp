@@ -151,6 +151,43 @@ TEST_CASE("under a rig that was not solved no distances are believed") {
     CHECK(share_told() < 0.25 * solved);
 }
 
+TEST_CASE("a seam's own strength and agree distance change that seam alone, and make no zones anew") {
+    const TempFolder folder;
+    sim::SimOptions o;
+    o.rig = sim::SimRig::ring_of_six;
+    o.circle_size = 240;
+    StillTake take = hall_still(folder, o);
+    Shot& shot = take.project.shots[0];
+    shot.flow.on = true;
+    shot.agree_distance_m = 4;
+    Composer composer(std::make_shared<MediaLibrary>());
+    const auto field = [&] { return composer.distances(take.project, shot, Seconds(0)); };
+    const auto floor_at = [](double yaw_deg) -> Vec3 {
+        return rotation_of({yaw_deg, -40, 0}) * Vec3(0, 0, 1);
+    };
+    const SphereGrid before = field();
+    const PlanKey key = plan_key(shot, View());
+    REQUIRE(before.at(floor_at(30)) > 0.3);
+    REQUIRE(before.at(floor_at(30), 1) > 0.5); // both show the same there
+    const std::string a = shot.cameras[0].camera, b = shot.cameras[1].camera;
+    shot.flow.seams = {{a, b, 0, shot.flow.zone_deg, shot.flow.smoothness, std::nullopt}};
+    const SphereGrid off = field();
+    const bool first = std::abs(off.at(floor_at(30)) - 0.25) < 1e-4; // which side a and b meet on
+    const double own = first ? 30 : -30, other = first ? -30 : 30;
+    CHECK(off.at(floor_at(own)) == Approx(0.25).margin(1e-4));
+    CHECK(off.at(floor_at(own), 1) == Approx(0).margin(1e-4)); // nothing is laid on each other
+    CHECK(off.at(floor_at(other)) == Approx(before.at(floor_at(other))));
+    const PlanKey without = plan_key(shot, View());
+    shot.flow.seams[0].agree_distance_m = 2;
+    CHECK(field().at(floor_at(own)) == Approx(0.5).margin(1e-4));
+    shot.flow.seams[0].strength = 0.5;
+    const double half = field().at(floor_at(own));
+    CHECK(half == Approx((0.5 + before.at(floor_at(own))) / 2).margin(0.01));
+    CHECK(plan_key(shot, View()) == without);
+    shot.flow.seams.clear();
+    CHECK(plan_key(shot, View()) == key);
+}
+
 TEST_CASE("narrow overlaps are trusted as wide ones are, under a solved rig alone") {
     const TempFolder folder;
     sim::SimOptions o;
