@@ -24,11 +24,11 @@ TEST_CASE("no room of the core includes Qt, and rooms look only upwards") {
     };
     const std::regex include("#include [<\"]([^>\"]+)[>\"]");
     int files = 0;
-    for (const auto& entry : fs::recursive_directory_iterator(fs::path(PORB_SOURCE) / "src")) {
+    for (const auto& entry : fs::recursive_directory_iterator(source_folder() / "src")) {
         const auto ext = entry.path().extension();
         if (ext != ".h" && ext != ".cpp") continue;
         ++files;
-        const std::string room = fs::relative(entry.path(), fs::path(PORB_SOURCE) / "src").begin()->string();
+        const std::string room = fs::relative(entry.path(), source_folder() / "src").begin()->string();
         REQUIRE(rank(room) < std::ptrdiff_t(order.size()));
         const std::string text = slurp(entry.path());
         for (auto it = std::sregex_iterator(text.begin(), text.end(), include); it != std::sregex_iterator();
@@ -47,7 +47,7 @@ TEST_CASE("no room of the core includes Qt, and rooms look only upwards") {
 }
 
 TEST_CASE("headers do not use whole namespaces") {
-    for (const auto& entry : fs::recursive_directory_iterator(fs::path(PORB_SOURCE) / "src"))
+    for (const auto& entry : fs::recursive_directory_iterator(source_folder() / "src"))
         if (entry.path().extension() == ".h") {
             INFO(entry.path());
             CHECK(slurp(entry.path()).find("using namespace") == std::string::npos);
@@ -56,7 +56,7 @@ TEST_CASE("headers do not use whole namespaces") {
 
 TEST_CASE("the demo takes are whole and small") {
     std::uintmax_t all = 0;
-    for (const auto& entry : fs::recursive_directory_iterator(fs::path(PORB_SOURCE) / "demo")) {
+    for (const auto& entry : fs::recursive_directory_iterator(source_folder() / "demo")) {
         if (!entry.is_regular_file()) continue;
         INFO(entry.path());
         CHECK(entry.file_size() < 4'000'000);
@@ -64,5 +64,5 @@ TEST_CASE("the demo takes are whole and small") {
     }
     CHECK(all < 30'000'000);
     for (const char* name : {"dual/hall_dual.porb", "pair/hall_pair.porb", "ring/hall_ring.porb"})
-        CHECK(missing_media(load_project(fs::path(PORB_SOURCE) / "demo" / name)).empty());
+        CHECK(missing_media(load_project(source_folder() / "demo" / name)).empty());
 }

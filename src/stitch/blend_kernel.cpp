@@ -253,7 +253,8 @@ class Blender {
             std::copy(pixels.tone.scale, pixels.tone.scale + 3, pixels.scale);
             sources_.push_back(pixels);
         }
-        if (frame.distances) nearer_step_ = look_step(plan, *frame.distances);
+        if (frame.distances) // eight looks are a little more than two pixels apart
+            few_looks_ = 2.2 * plan.pixel_angle * frame.distances->side / 3.14159265 < 1.2;
         if (!frame.lights.empty()) light_step_ = look_step(plan, frame.lights[0]);
     }
 
@@ -297,30 +298,75 @@ class Blender {
         return cells * 5 < 1.2 ? 5 : cells * 3 < 1.2 ? 3 : 1;
     }
 
+    /// Where a segment's looks at the distances fall, side by side: as grid_spot() has it.
+    struct Looks {
+        std::int32_t cell[kSegment]; ///< floats past the grid's first
+        float fx[kSegment], fy[kSegment];
+    };
+    HWY_ATTR void find_looks(const SphereGrid& grid, int count, Looks& to) const {
+        const hn::CappedTag<float, kFewLooks> d;
+        const hn::RebindToSigned<decltype(d)> di;
+        const auto one = hn::Set(d, 1.0f), half = hn::Set(d, 0.5f), two = hn::Set(d, 2.0f);
+        const auto half_side = hn::Set(d, 0.5f * float(grid.side));
+        const auto last = hn::Set(di, grid.side), row = hn::Set(di, 2 * (grid.side + 2));
+        for (int i = 0; i < count; i += int(hn::Lanes(d))) {
+            const auto t = hn::Mul(hn::Iota(d, float(i)), hn::Set(d, 1.0f / float(count - 1)));
+            const auto t2 = hn::Mul(two, t), w0 = hn::Mul(hn::Sub(t2, one), hn::Sub(t, one)),
+                       w1 = hn::Mul(hn::Mul(two, t2), hn::Sub(one, t)), w2 = hn::Mul(t, hn::Sub(t2, one));
+            const auto along = [&](std::size_t k) HWY_ATTR {
+                return hn::MulAdd(
+                    w0, hn::Set(d, (*look_)[0][k]),
+                    hn::MulAdd(w1, hn::Set(d, (*look_)[1][k]), hn::Mul(w2, hn::Set(d, (*look_)[2][k]))));
+            };
+            const auto x = along(0), y = along(1), z = along(2);
+            const auto scale = hn::Div(one, hn::Add(hn::Add(hn::Abs(x), hn::Abs(y)), hn::Abs(z)));
+            auto p = hn::Mul(x, scale), q = hn::Mul(z, scale);
+            const auto under = hn::Lt(y, hn::Zero(d));
+            const auto folded = hn::CopySign(hn::Sub(one, hn::Abs(q)), p);
+            q = hn::IfThenElse(under, hn::CopySign(hn::Sub(one, hn::Abs(p)), q), q);
+            p = hn::IfThenElse(under, folded, p);
+            const auto u = hn::Max(hn::MulAdd(half_side, hn::Add(p, one), half), hn::Zero(d)),
+                       v = hn::Max(hn::MulAdd(half_side, hn::Add(q, one), half), hn::Zero(d));
+            const auto iu = hn::Min(hn::ConvertTo(di, u), last), iv = hn::Min(hn::ConvertTo(di, v), last);
+            hn::StoreU(hn::Sub(u, hn::ConvertTo(d, iu)), d, to.fx + i);
+            hn::StoreU(hn::Sub(v, hn::ConvertTo(d, iv)), d, to.fy + i);
+            hn::StoreU(hn::Add(hn::Mul(iv, row), hn::Add(iu, iu)), di, to.cell + i);
+        }
+    }
+
+    /// What the distances say at a segment's pixels: read off at every one, or at eight of them and straight
+    /// between where the grid is coarse enough for that. Both channels of two cells are read at once; gathers
+    /// are slower.
     HWY_ATTR void find_nearer() {
         constexpr float kNearlyAlike = 0.002f;
+        const D4 d;
         const SphereGrid& grid = *frame_.distances;
+        const int count = few_looks_ ? kFewLooks : kSegment, row = 2 * (grid.side + 2);
         const float agree = float(plan_.agree_inverse_m);
-        const int step = nearer_step_;
-        for (int i = 0; i < kSegment; i += step) {
-            float d[3];
-            direction(i, d);
-            const GridSpot at = grid_spot(grid, d[0], d[1], d[2]);
-            const float *p = at.cell, *q = p + 2 * (grid.side + 2);
-            const auto between = [&](int c) {
-                const float top = p[c] + at.fx * (p[c + 2] - p[c]), low = q[c] + at.fx * (q[c + 2] - q[c]);
-                return top + at.fy * (low - top);
-            };
-            nearer_[i] = between(0) - agree;
-            alike_[i] = between(1);
+        Looks looks;
+        find_looks(grid, count, looks);
+        alignas(16) float both[kSegment + 1][2]; // distance, alike
+        float least = 1;
+        for (int i = 0; i < count; ++i) {
+            const float* const p = grid.cell(-1, -1) + looks.cell[i];
+            const auto upper = hn::LoadU(d, p), lower = hn::LoadU(d, p + row);
+            const auto here = hn::MulAdd(hn::Set(d, looks.fy[i]), hn::Sub(lower, upper), upper);
+            const auto next = hn::CombineShiftRightBytes<8>(d, here, here);
+            hn::StoreU(hn::MulAdd(hn::Set(d, looks.fx[i]), hn::Sub(next, here), here), d, both[i]);
+            least = std::min(least, both[i][1]);
         }
-        for (int i = 0; step > 1 && i + step < kSegment; i += step)
-            for (int k = 1; k < step; ++k) {
-                const float t = float(k) / float(step);
-                nearer_[i + k] = nearer_[i] + t * (nearer_[i + step] - nearer_[i]);
-                alike_[i + k] = alike_[i] + t * (alike_[i + step] - alike_[i]);
-            }
-        least_alike_ = *std::min_element(alike_, alike_ + kSegment) + kNearlyAlike;
+        least_alike_ = least + kNearlyAlike;
+        if (!few_looks_) {
+            for (int i = 0; i < kSegment; ++i) nearer_[i] = both[i][0] - agree, alike_[i] = both[i][1];
+            return;
+        }
+        for (int i = 0; i < kSegment; ++i) {
+            constexpr float kLooksAPixel = float(kFewLooks - 1) / float(kSegment - 1);
+            const int n = std::min(i * (kFewLooks - 1) / (kSegment - 1), kFewLooks - 2);
+            const float f = float(i) * kLooksAPixel - float(n);
+            nearer_[i] = both[n][0] + f * (both[n + 1][0] - both[n][0]) - agree;
+            alike_[i] = both[n][1] + f * (both[n + 1][1] - both[n][1]);
+        }
     }
 
     /// The weights of a segment's contributions, narrowed where their pictures differ: narrow_weights() for
@@ -405,8 +451,21 @@ class Blender {
 #endif
     }
 
+    /// The least and the most that a narrowed contribution weighs in a segment.
+    HWY_ATTR std::pair<float, float> span_of(std::uint32_t contribution) const {
+        const hn::CappedTag<float, kSegment> d;
+        const float* from = weights_.data() + contribution * kSegment;
+        auto least = hn::LoadU(d, from), most = least;
+        for (std::size_t i = hn::Lanes(d); i < kSegment; i += hn::Lanes(d)) {
+            const auto w = hn::LoadU(d, from + i);
+            least = hn::Min(least, w), most = hn::Max(most, w);
+        }
+        return {hn::GetLane(hn::MinOfLanes(d, least)), hn::GetLane(hn::MaxOfLanes(d, most))};
+    }
+
     HWY_ATTR void shared(const Contribution* c, std::uint32_t contributions, int count, const float* nearer,
                          Half* to) {
+        constexpr float kAll = 0.9995f;
         const D4 d;
         alignas(64) float sum[kSegment * 4] = {};
         const bool lit = !frame_.lights.empty() && look_;
@@ -414,6 +473,11 @@ class Blender {
         if (narrow) narrowed(c, contributions);
         const float* own = weights_.data();
         for (std::uint32_t k = 0; k < contributions; ++k, ++c, own += kSegment) {
+            if (narrow) {
+                const auto [least, most] = span_of(k);
+                if (most <= 0) continue;
+                if (least > kAll && !lit && count == kSegment) return alone(*c, nearer, to);
+            }
             const Pixels& source = sources_[c->camera];
             find_spots<filter>(plan_, *c, nearer, source.width, source.height, source.tone, spots_);
             if (lit) find_light(frame_.lights[c->camera]);
@@ -441,7 +505,9 @@ class Blender {
     const BlendPlan& plan_;
     const FrameParts& frame_;
     const Look* look_ = nullptr;
-    int nearer_step_ = 1, light_step_ = 1;
+    static constexpr int kFewLooks = 8;
+    bool few_looks_ = false;
+    int light_step_ = 1;
     alignas(64) float nearer_[kSegment], alike_[kSegment] = {}, light_[kSegment * 4];
     float least_alike_ = 0;
     std::vector<float> weights_;

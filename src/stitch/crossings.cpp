@@ -473,7 +473,12 @@ std::optional<double> seam_distance_m(const Project& project, const Shot& shot, 
     const Ground ground(for_every_view(plan_key(plain, View(), time)));
     const SphereGrid inverse_m = composer.distances(project, plain, time),
                      trust = composer.confidence(project, plain, time);
-    std::vector<float> found;
+    struct Place {
+        float inverse_m;
+        double size; ///< of the sphere: cells of the octahedron differ by up to five times
+    };
+    std::vector<Place> found;
+    double whole = 0;
     for (int c = 0; c < kCells; ++c) {
         const auto& pair = ground.pair[std::size_t(c)];
         if (pair[0] < 0 || ground.away_deg[std::size_t(c)] > kOnSeam_deg) continue;
@@ -482,11 +487,19 @@ std::optional<double> seam_distance_m(const Project& project, const Shot& shot, 
         };
         if (!((id(pair[0]) == a && id(pair[1]) == b) || (id(pair[0]) == b && id(pair[1]) == a))) continue;
         const Vec3& d = ground.directions[std::size_t(c)];
-        if (trust.at(d) > kTrusted) found.push_back(float(inverse_m.at(d)));
+        if (trust.at(d) <= kTrusted) continue;
+        found.push_back({float(inverse_m.at(d)), std::pow(d.cwiseAbs().sum(), 3)});
+        whole += found.back().size;
     }
     if (found.size() < std::size_t(kFewestCells)) return std::nullopt;
-    const float middle = median_of(found);
-    return middle > kInfinitelyFar ? 1 / double(middle) : 0;
+    std::sort(found.begin(), found.end(),
+              [](const Place& p, const Place& q) { return p.inverse_m < q.inverse_m; });
+    double passed = 0;
+    const auto middle = std::find_if(found.begin(), found.end(), [&](const Place& p) {
+        passed += p.size;
+        return 2 * passed >= whole;
+    });
+    return middle->inverse_m > kInfinitelyFar ? 1 / double(middle->inverse_m) : 0;
 }
 
 } // namespace porb

@@ -16,23 +16,28 @@ constexpr double kWeaker = 0.25; ///< each round than the one before
 void down_columns(const cv::Mat& guide, cv::Mat& one, cv::Mat& other, float strength,
                   const std::array<float, 256>& alike) {
     const int rows = guide.rows, columns = guide.cols;
-    cv::Mat above(rows, columns, CV_32F, cv::Scalar(0)); // what each row passes on to the one before
+    cv::Mat above(rows, columns, CV_32F); // what each row passes on to the one before
+    const std::vector<float> nothing(std::size_t(columns), 0.0f);
     std::vector<float> link(std::size_t(columns), 0.0f), next(std::size_t(columns), 0.0f);
     for (int y = 0; y < rows; ++y) {
-        float *p = one.ptr<float>(y), *q = other.ptr<float>(y), *c = above.ptr<float>(y);
-        const std::uint8_t *g = guide.ptr<std::uint8_t>(y),
-                           *h = y + 1 < rows ? guide.ptr<std::uint8_t>(y + 1) : g;
-        const float *pb = y > 0 ? one.ptr<float>(y - 1) : p, *qb = y > 0 ? other.ptr<float>(y - 1) : q,
-                    *cb = y > 0 ? above.ptr<float>(y - 1) : c;
-        for (int x = 0; x < columns; ++x)
-            next[std::size_t(x)] =
-                y + 1 < rows ? strength * alike[std::size_t(std::abs(int(g[x]) - int(h[x])))] : 0.0f;
+        // Rows are apart, which the compiler needs to know to take columns side by side.
+        float* __restrict p = one.ptr<float>(y), * __restrict q = other.ptr<float>(y), * __restrict c = above.ptr<float>(y);
+        const float *__restrict pb = y > 0 ? one.ptr<float>(y - 1) : nothing.data(),
+                    *__restrict qb = y > 0 ? other.ptr<float>(y - 1) : nothing.data(),
+                    *__restrict cb = y > 0 ? above.ptr<float>(y - 1) : nothing.data();
+        const float* __restrict up = link.data(), * __restrict down = next.data();
+        if (y + 1 < rows) {
+            const std::uint8_t *g = guide.ptr<std::uint8_t>(y), *h = guide.ptr<std::uint8_t>(y + 1);
+            for (int x = 0; x < columns; ++x)
+                next[std::size_t(x)] = strength * alike[std::size_t(std::abs(int(g[x]) - int(h[x])))];
+        } else {
+            std::fill(next.begin(), next.end(), 0.0f);
+        }
         for (int x = 0; x < columns; ++x) {
-            const float up = link[std::size_t(x)], down = next[std::size_t(x)];
-            const float scale = 1 / (1 + up + down + up * (y > 0 ? cb[x] : 0.0f));
-            c[x] = -down * scale;
-            p[x] = (p[x] + (y > 0 ? up * pb[x] : 0.0f)) * scale;
-            q[x] = (q[x] + (y > 0 ? up * qb[x] : 0.0f)) * scale;
+            const float scale = 1 / (1 + up[x] + down[x] + up[x] * cb[x]);
+            c[x] = -down[x] * scale;
+            p[x] = (p[x] + up[x] * pb[x]) * scale;
+            q[x] = (q[x] + up[x] * qb[x]) * scale;
         }
         link.swap(next);
     }

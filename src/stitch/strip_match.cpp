@@ -125,15 +125,13 @@ cv::Mat strip_bytes(const Picture& source, const CameraTone& tone) {
     cv::Mat out(source.height(), source.width(), CV_8U);
     const float scale = (tone.scale[0] + 2 * tone.scale[1] + tone.scale[2]) / 4;
     parallel_ranges(source.height(), 32, [&](int begin, int end) {
-        std::vector<float> row(std::size_t(source.width()) * 4);
+        const auto width = std::size_t(source.width());
+        std::vector<float> r(width), g(width), b(width);
         for (int y = begin; y < end; ++y) {
-            simd::floats_from_halves(source.row(y), row.data(), row.size());
-            std::uint8_t* to = out.ptr<std::uint8_t>(y);
-            for (int x = 0; x < source.width(); ++x) {
-                const float* p = row.data() + 4 * std::size_t(x);
-                const float e = (0.25f * p[0] + 0.5f * p[1] + 0.25f * p[2] + kCurveFoot) * scale - kCurveFoot;
-                to[x] = std::uint8_t(std::clamp(e, 0.0f, 1.0f) * 255 + 0.5f);
-            }
+            simd::planes_from_rgba_row(source.row(y), source.width(), r.data(), g.data(), b.data());
+            for (std::size_t x = 0; x < width; ++x) g[x] = 0.25f * r[x] + 0.5f * g[x] + 0.25f * b[x];
+            simd::quantise8(g.data(), source.width(), 255 * scale, 255 * kCurveFoot * (scale - 1), 255,
+                            out.ptr<std::uint8_t>(y));
         }
     });
     return out;

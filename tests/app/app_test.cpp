@@ -1,5 +1,4 @@
 // The window, driven with real events through the names of its parts. Runs offscreen or on any display.
-#define CATCH_CONFIG_RUNNER
 #include "app/bench.h"
 
 #include "app/main_window.h"
@@ -437,16 +436,4 @@ TEST_CASE("an edit is kept safe within seconds") {
         [&] { return std::filesystem::exists(folder) && !std::filesystem::is_empty(folder); }, 9000));
     const auto file = std::filesystem::directory_iterator(folder)->path();
     CHECK(read_text_file(file).find("\"yaw_deg\": 33") != std::string::npos);
-}
-
-int main(int argc, char** argv) {
-    const TempFolder configuration;
-    qputenv("XDG_CONFIG_HOME", QByteArray::fromStdString(configuration.path().string()));
-    quiet_media_libraries();
-    QApplication application(argc, argv);
-    QApplication::setApplicationName("pale-orbit");
-    QApplication::setOrganizationName("pale-orbit");
-    QSettings::setDefaultFormat(QSettings::IniFormat);
-    apply_theme(application);
-    return Catch::Session().run(argc, argv);
 }

@@ -20,7 +20,7 @@ struct Result {
 };
 Result porbit(const std::string& words) {
     Result r{};
-    r.text = run(std::string(PORB_PORBIT) + " " + words, r.status);
+    r.text = run(porbit_program() + " " + words, r.status);
     return r;
 }
 bool one_line(const std::string& text) {
@@ -159,7 +159,7 @@ TEST_CASE("lost metadata is put back without encoding") {
 TEST_CASE("an interrupt stops a render and leaves nothing") {
     const TempFolder folder;
     int status = 0;
-    run("timeout -s INT 1.5 " + std::string(PORB_PORBIT) +
+    run("timeout -s INT 1.5 " + porbit_program() +
             " simulate hall --size 200 --seconds 30 --truth-width 0 --out " + (folder / "s").string(),
         status);
     CHECK(std::filesystem::is_empty(folder / "s"));

@@ -54,7 +54,7 @@ std::size_t entries(const std::filesystem::path& folder) {
 
 } // namespace
 
-TEST_CASE("every movie preset renders what it says, frame for frame") {
+TEST_CASE("every movie preset renders what it says, frame for frame", "[slow]") {
     const TempFolder folder;
     const Take take(folder);
     const auto* preset = GENERATE("sphere-h264", "sphere-h265", "sphere-stereo-h265", "sphere-prores");
@@ -168,17 +168,18 @@ TEST_CASE("cancelling leaves nothing, and an older master stays") {
     CHECK(entries(folder / "seq") == 0);
 }
 
-TEST_CASE("a kill while rendering leaves the name untouched") {
+TEST_CASE("a kill while rendering leaves the name untouched", "[slow]") {
     const TempFolder folder;
     const Take take(folder);
     save_project(take.project, folder / "p.porb");
     std::ofstream(folder / "m.mp4") << "an older master";
+    const std::string program = porbit_program();
     const pid_t child = ::fork();
     if (child == 0) {
         const int quiet = ::open("/dev/null", O_WRONLY);
         ::dup2(quiet, STDOUT_FILENO);
         ::dup2(quiet, STDERR_FILENO);
-        ::execl(PORB_PORBIT, "porbit", "master", (folder / "p.porb").c_str(), "--preset", "sphere-h265",
+        ::execl(program.c_str(), "porbit", "master", (folder / "p.porb").c_str(), "--preset", "sphere-h265",
                 "--width", "4096", "--out", (folder / "m.mp4").c_str(), nullptr);
         ::_exit(127);
     }
@@ -284,7 +285,7 @@ TEST_CASE("stills of a shot in both shapes and every eye") {
     CHECK(render_still(composer, take.project, take.project.shots[0], r).height() == 128);
 }
 
-TEST_CASE("memory does not grow with the shot") {
+TEST_CASE("memory does not grow with the shot", "[slow]") {
     const TempFolder folder;
     const auto resident_kb = [] {
         std::ifstream status("/proc/self/statm");

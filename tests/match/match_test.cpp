@@ -145,7 +145,7 @@ TEST_CASE("nothing to compare is said in words") {
           std::string::npos);
 }
 
-TEST_CASE("exposure, white balance and falloff of rendered footage are found to 2 percent") {
+TEST_CASE("exposure, white balance and falloff of rendered footage are found to 2 percent", "[slow]") {
     const TempFolder folder;
     sim::SimOptions o;
     o.rig = GENERATE(sim::SimRig::two_fisheyes, sim::SimRig::ring_of_six);

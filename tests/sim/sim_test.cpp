@@ -33,7 +33,7 @@ Picture shifted(const Picture& in, int by) {
 
 } // namespace
 
-TEST_CASE("a true-rig stitch of a distant scene is the true panorama, at every pixel") {
+TEST_CASE("a true-rig stitch of a distant scene is the true panorama, at every pixel", "[slow]") {
     const TempFolder folder;
     sim::SimOptions options;
     options.distant = true;
@@ -78,7 +78,7 @@ TEST_CASE("a true-rig stitch of a distant scene is the true panorama, at every p
     CHECK(double(far_off) / (double(width) * made.height()) < 0.001);
 }
 
-TEST_CASE("the nominal rig of a faulty take stitches worse than its true one") {
+TEST_CASE("the nominal rig of a faulty take stitches worse than its true one", "[slow]") {
     const TempFolder folder;
     sim::SimOptions options;
     options.distant = true;
@@ -97,7 +97,7 @@ TEST_CASE("the nominal rig of a faulty take stitches worse than its true one") {
     CHECK(psnr_db(stitched(take.project, 480), truth) < with_truth - 3);
 }
 
-TEST_CASE("each eye of the 180 pair is its own true view") {
+TEST_CASE("each eye of the 180 pair is its own true view", "[slow]") {
     const TempFolder folder;
     sim::SimOptions options;
     options.rig = sim::SimRig::pair_180;

@@ -95,7 +95,7 @@ TEST_CASE("rings and thin bars are not taken for straight edges") {
     CHECK(bars.empty());
 }
 
-TEST_CASE("edges tell the focal length that a pair looking one way cannot") {
+TEST_CASE("edges tell the focal length that a pair looking one way cannot", "[slow]") {
     double sum_with = 0, sum_without = 0;
     for (const unsigned seed : {81u, 82u, 83u, 84u}) {
         const MadeUp m = made_up(sim::SimRig::pair_180, true, 260, 0.1, seed, 0, false);

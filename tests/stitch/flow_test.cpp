@@ -1,6 +1,7 @@
 #include "base/angle.h"
 #include "picture/compare.h"
 #include "stitch/compose.h"
+#include "stitch/crossings.h"
 #include "stitch/strip.h"
 #include "support/support.h"
 
@@ -118,6 +119,36 @@ TEST_CASE("distances near seams are those of the room, and the sphere comes clos
     INFO("median error " << off[off.size() / 2] << " 1/m, at one distance " << plain[plain.size() / 2]);
     CHECK(off[off.size() / 2] < 0.03);
     CHECK(off[off.size() / 2] < 0.5 * plain[plain.size() / 2]);
+
+    // A seam should agree where what lies on it is, by the median of what is trusted.
+    const SphereGrid trust = composer.confidence(take.project, shot, Seconds(0));
+    for (std::size_t i = 0; i < 6; ++i) {
+        const std::size_t a = i, b = (i + 1) % 6;
+        const auto metres = seam_distance_m(take.project, shot, composer, shot.cameras[a].camera,
+                                            shot.cameras[b].camera, Seconds(0));
+        std::vector<double> on_seam;
+        for (int n = 0; n < 40000; ++n) { // evenly over the sphere (Fibonacci's spiral)
+            const double z = 1 - (2 * n + 1) / 40000.0, r = std::sqrt(1 - z * z),
+                         turn = 2.39996322972865332 * n;
+            const Vec3 d(r * std::cos(turn), z, r * std::sin(turn));
+            const auto standing = coverage.standing_deg(d);
+            const double lead = std::abs(standing[a] - standing[b]);
+            const bool first = std::count_if(standing.begin(), standing.end(), [&](double other) {
+                                   return other > std::min(standing[a], standing[b]);
+                               }) < 2;
+            if (first && lead / 2 <= 3 && trust.at(d) > 0.5)
+                on_seam.push_back(1 / double(hall.depth(sim::Vec3f(0, 0, 0), d.cast<float>())));
+        }
+        REQUIRE(on_seam.size() > 50);
+        std::sort(on_seam.begin(), on_seam.end());
+        INFO("seam " << i << ": " << metres.value_or(-1) << " m, truth " << 1 / on_seam[on_seam.size() / 2]);
+        REQUIRE(metres);
+        // Within a tenth of the seam: where two things share it the median falls on one or the other.
+        CHECK(1 / *metres > on_seam[on_seam.size() * 4 / 10] - 0.005);
+        CHECK(1 / *metres < on_seam[on_seam.size() * 6 / 10] + 0.005);
+        CHECK_FALSE(seam_distance_m(take.project, shot, composer, shot.cameras[a].camera,
+                                    shot.cameras[(i + 3) % 6].camera, Seconds(0)));
+    }
 }
 
 TEST_CASE("under a rig that was not solved no distances are believed") {

@@ -113,7 +113,7 @@ TEST_CASE("plans pass from camera to camera on the lines found, smoothly, whatev
     CHECK(weight_at(alone, 0, towards(94, 0)) == 1); // though the line gives it to the other
 }
 
-TEST_CASE("a line moves over without a jump, and only what lies beside it is planned anew") {
+TEST_CASE("a line moves over without a jump, and only what lies beside it is planned anew", "[slow]") {
     Shot shot = pair_shot();
     SeamLines lines = line_at(-4);
     lines.keys.push_back({Seconds(2), line_at(4).keys[0].who});

@@ -19,6 +19,14 @@ TempFolder::~TempFolder() {
     std::filesystem::remove_all(path_, code);
 }
 
+std::filesystem::path source_folder() {
+    return PORB_SOURCE;
+}
+
+std::string porbit_program() {
+    return PORB_PORBIT;
+}
+
 Lens fisheye(int size, double fov_deg, Projection projection) {
     Lens lens;
     lens.projection = projection;

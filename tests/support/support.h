@@ -22,6 +22,10 @@ class TempFolder {
     std::filesystem::path path_;
 };
 
+/// The root of the project's sources, and the command-line program that was built with these tests.
+std::filesystem::path source_folder();
+std::string porbit_program();
+
 /// A lens like the simulator's: `fov_deg` across a circle that fills a square picture.
 Lens fisheye(int size, double fov_deg, Projection projection = Projection::equidistant);
 

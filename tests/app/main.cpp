@@ -1,0 +1,24 @@
+// The window's tests share one application, with settings of its own that go away with it.
+#define CATCH_CONFIG_RUNNER
+#include <catch2/catch.hpp>
+
+#include "app/theme.h"
+#include "media/info.h"
+#include "support/support.h"
+
+#include <QApplication>
+#include <QSettings>
+
+using namespace porb;
+
+int main(int argc, char** argv) {
+    const test::TempFolder configuration;
+    qputenv("XDG_CONFIG_HOME", QByteArray::fromStdString(configuration.path().string()));
+    quiet_media_libraries();
+    QApplication application(argc, argv);
+    QApplication::setApplicationName("pale-orbit");
+    QApplication::setOrganizationName("pale-orbit");
+    QSettings::setDefaultFormat(QSettings::IniFormat);
+    app::apply_theme(application);
+    return Catch::Session().run(argc, argv);
+}
