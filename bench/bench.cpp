@@ -56,6 +56,7 @@ void row(const std::string& what, double ours, double theirs) {
 void bench_blend(Filter filter) {
     const Rig rig = two_fisheyes();
     Shot shot = shot_for_rig(rig, "bench");
+    shot.flow.on = false; // as what it is held against
     for (auto& c : shot.cameras) c.media = "m";
     const PlanKey key = plan_key(shot, view_with(filter));
     BlendPlan plan;
@@ -126,6 +127,7 @@ void bench_blend(Filter filter) {
 void bench_path(Filter filter, const std::filesystem::path& file, int frames) {
     Project project;
     Shot shot = shot_for_rig(two_fisheyes(), "bench");
+    shot.flow.on = false; // the filter beside it feathers no more than this
     for (auto& c : shot.cameras) c.media = add_media(project, media_ref_for(file));
     project.shots.push_back(shot);
     const View view = view_with(filter);

@@ -18,6 +18,7 @@ namespace {
 
 constexpr int kFieldSide = 576;           ///< cells of about 0.3 degrees
 constexpr double kStripStep_rad = 0.0044; ///< a quarter of a degree
+constexpr double kRowStep_rad = 0.0056;   ///< parallax runs along rows: across them less will do
 constexpr double kMargin_rad = 0.02;      ///< of strips, beside the parallax
 constexpr int kRounds = 5;                ///< until direction from the centre and distance agree
 constexpr double kSmallPair = 0.25;       ///< of the largest pair's directions
@@ -267,7 +268,7 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
         const double most =
             (key.rig.cameras[a].pose.position_m - key.rig.cameras[b].pose.position_m).norm() * me.nearest;
         Impl::Pair p;
-        p.strip = strip_about(key.rig, a, b, directions, most + kMargin_rad, kStripStep_rad);
+        p.strip = strip_about(key.rig, a, b, directions, most + kMargin_rad, kStripStep_rad, kRowStep_rad);
         if (p.strip.width < 32 || p.strip.height < 16) continue; // no baseline, no parallax
         const SeamFlow* seam = find_seam(settings, key.cameras[std::size_t(pair.first)].camera,
                                          key.cameras[std::size_t(pair.second)].camera);
@@ -314,7 +315,7 @@ std::vector<float> SeamZones::Impl::nearest_there(const std::vector<StripMatch>&
             cv::dilate(parallax, most, cv::Mat::ones(kStepBlock, kStepBlock, CV_8U));
             cv::erode(parallax, least, cv::Mat::ones(kStepBlock, kStepBlock, CV_8U));
             for (int y = 0; y < strip.height; ++y) {
-                const double phi = strip.first_phi + (y + 0.5) * strip.step;
+                const double phi = strip.first_phi + (y + 0.5) * strip.row_step;
                 const Vec3 across = strip.to_rig.col(0) * std::cos(phi) + strip.to_rig.col(1) * std::sin(phi);
                 const float *here = parallax.ptr<float>(y), *high = most.ptr<float>(y),
                             *low = least.ptr<float>(y), *same = says[std::size_t(i)].same.ptr<float>(y);
@@ -357,8 +358,9 @@ SeamZones::GlimpsePtr SeamZones::glimpse(std::span<const Picture> sources,
             StripMoment& mine = out->pairs[std::size_t(i)];
             cv::remap(seen[p.a_source], mine.a, p.a.place, p.a.fraction, cv::INTER_LINEAR);
             cv::remap(seen[p.b_source], mine.b, p.b.place, p.b.fraction, cv::INTER_LINEAR);
-            mine.match = match_strip(mine.a, mine.b, p.a.sight, p.b.sight, p.disparities,
-                                     p.strip.height * p.strip.step > 2 * kPi - p.strip.step, p.smoothness);
+            mine.match =
+                match_strip(mine.a, mine.b, p.a.sight, p.b.sight, p.disparities,
+                            p.strip.height * p.strip.row_step > 2 * kPi - p.strip.row_step, p.smoothness);
         }
     });
     return out;

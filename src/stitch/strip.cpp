@@ -35,15 +35,15 @@ double begin_of(std::vector<double> phis) {
 } // namespace
 
 Vec3 Strip::direction(double x, double y) const {
-    const double alpha = first_alpha + x * step, phi = first_phi + y * step;
+    const double alpha = first_alpha + x * step, phi = first_phi + y * row_step;
     return to_rig * Vec3(std::sin(alpha) * std::cos(phi), std::sin(alpha) * std::sin(phi), std::cos(alpha));
 }
 
 Vec2 Strip::place(const Vec3& rig_direction) const {
     const Vec3 v = to_rig.transpose() * rig_direction;
     // Counted from half a turn before the strip's middle, so that places just outside stay just outside.
-    const double before = first_phi + height * step / 2 - kPi;
-    return {(alpha_of(v) - first_alpha) / step, (after(phi_of(v), before) - first_phi) / step};
+    const double before = first_phi + height * row_step / 2 - kPi;
+    return {(alpha_of(v) - first_alpha) / step, (after(phi_of(v), before) - first_phi) / row_step};
 }
 
 double Strip::distance_from_b(double alpha_b, double parallax) const {
@@ -52,12 +52,12 @@ double Strip::distance_from_b(double alpha_b, double parallax) const {
 }
 
 Strip strip_about(const Rig& rig, std::size_t a, std::size_t b, const std::vector<Vec3>& directions,
-                  double margin_rad, double step_rad) {
+                  double margin_rad, double step_rad, double row_step_rad) {
     Strip s;
     s.a = a, s.b = b;
     s.a_m = rig.cameras[a].pose.position_m;
     s.b_m = rig.cameras[b].pose.position_m;
-    s.step = step_rad;
+    s.step = step_rad, s.row_step = row_step_rad;
     if (directions.empty() || s.baseline_m() < kLeastBaseline_m) return s;
     const Vec3 z = (s.b_m - s.a_m).normalized(), x = z.unitOrthogonal();
     s.to_rig.col(0) = x;
@@ -79,7 +79,7 @@ Strip strip_about(const Rig& rig, std::size_t a, std::size_t b, const std::vecto
     s.width = std::max(0, int(std::ceil((high - low) / step_rad)));
     const double tall = std::min(2 * kPi, end - begin + 2 * margin_rad);
     s.first_phi = begin - margin_rad;
-    s.height = int(std::ceil(tall / step_rad));
+    s.height = int(std::ceil(tall / row_step_rad));
     return s;
 }
 

@@ -11,10 +11,11 @@ namespace porb {
 /// alpha plus its parallax, in the same row (epipolar curves of a sphere are meridians about the baseline; Li
 /// 2006, "Real-time spherical stereo").
 struct Strip {
-    std::size_t a = 0, b = 0;                        ///< cameras of the rig
-    Mat3 to_rig;                                     ///< from the strip's axes; z runs from a to b
-    Vec3 a_m, b_m;                                   ///< entrance pupils
-    double first_alpha = 0, first_phi = 0, step = 0; ///< radians; edges of pixel (0, 0), and its side
+    std::size_t a = 0, b = 0;              ///< cameras of the rig
+    Mat3 to_rig;                           ///< from the strip's axes; z runs from a to b
+    Vec3 a_m, b_m;                         ///< entrance pupils
+    double first_alpha = 0, first_phi = 0; ///< radians; edges of pixel (0, 0)
+    double step = 0, row_step = 0;         ///< radians from column to column, and from row to row
     int width = 0, height = 0;
 
     double baseline_m() const { return (b_m - a_m).norm(); }
@@ -29,6 +30,6 @@ struct Strip {
 /// The strip about these directions of the rig (where a and b meet), with `margin_rad` around them; empty
 /// (width 0) without directions or with a baseline of under a millimetre.
 Strip strip_about(const Rig& rig, std::size_t a, std::size_t b, const std::vector<Vec3>& directions,
-                  double margin_rad, double step_rad);
+                  double margin_rad, double step_rad, double row_step_rad);
 
 } // namespace porb

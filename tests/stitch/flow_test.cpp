@@ -29,7 +29,7 @@ TEST_CASE("parallax runs along a strip's rows and gives the distance") {
     for (int i = -10; i <= 10; ++i)
         for (int j = -10; j <= 10; ++j)
             directions.push_back(rotation_of({45 + 2.0 * i, 4.0 * j, 0}) * Vec3(0, 0, 1));
-    const Strip strip = strip_about(rig, 0, 1, directions, radians(8), radians(0.25));
+    const Strip strip = strip_about(rig, 0, 1, directions, radians(8), radians(0.25), radians(0.4));
     REQUIRE(strip.width > 0);
     CHECK(strip.width * strip.step < radians(130));
     for (const Vec3& d : directions) {
@@ -54,10 +54,10 @@ TEST_CASE("parallax runs along a strip's rows and gives the distance") {
     rig.cameras[1].pose = {{180, 0, 0}, Vec3(0, 0, -0.02)};
     std::vector<Vec3> band;
     for (int i = 0; i < 360; i += 3) band.push_back(Vec3(std::cos(radians(i)), std::sin(radians(i)), 0));
-    const Strip round = strip_about(rig, 0, 1, band, radians(4), radians(0.5));
-    CHECK(round.height * round.step > radians(355));
+    const Strip round = strip_about(rig, 0, 1, band, radians(4), radians(0.5), radians(0.8));
+    CHECK(round.height * round.row_step > radians(355));
     CHECK(round.width * round.step == Approx(radians(8)).margin(radians(1)));
-    CHECK(strip_about(rig, 0, 0, band, 0.1, 0.01).width == 0); // no baseline
+    CHECK(strip_about(rig, 0, 0, band, 0.1, 0.01, 0.01).width == 0); // no baseline
 }
 
 namespace {
