@@ -1,5 +1,6 @@
 #include "stitch/blend_kernel.h"
 
+#include "base/angle.h"
 #include "picture/transfer.h"
 
 #include <algorithm>
@@ -222,26 +223,6 @@ HWY_ATTR HWY_INLINE V4 toned(V4 e, const float* scale, float rim) {
     return hn::IfThenElse(hn::Lt(e, hn::Set(d, kFootEnd)), hn::Mul(slope, e), curve);
 }
 
-/// The cell of an octahedral grid that lies at or before a direction, and how far past its middle it is.
-struct GridSpot {
-    const float* cell;
-    float fx, fy;
-};
-HWY_INLINE GridSpot grid_spot(const SphereGrid& grid, float x, float y, float z) {
-    const float s = 1 / (std::abs(x) + std::abs(y) + std::abs(z));
-    float p = x * s, q = z * s;
-    if (y < 0) {
-        const float folded = std::copysign(1 - std::abs(q), p);
-        q = std::copysign(1 - std::abs(p), q);
-        p = folded;
-    }
-    const float half = 0.5f * float(grid.side);
-    // In cells, counted from the middle of the one before the first; between 0.5 and side + 0.5.
-    const float u = std::max(half * (p + 1) + 0.5f, 0.0f), v = std::max(half * (q + 1) + 0.5f, 0.0f);
-    const int iu = std::min(int(u), grid.side), iv = std::min(int(v), grid.side);
-    return {grid.cell(iu - 1, iv - 1), u - float(iu), v - float(iv)};
-}
-
 template <Filter filter>
 class Blender {
   public:
@@ -253,9 +234,8 @@ class Blender {
             std::copy(pixels.tone.scale, pixels.tone.scale + 3, pixels.scale);
             sources_.push_back(pixels);
         }
-        if (frame.distances) // eight looks are a little more than two pixels apart
-            few_looks_ = 2.2 * plan.pixel_angle * frame.distances->side / 3.14159265 < 1.2;
-        if (!frame.lights.empty()) light_step_ = look_step(plan, frame.lights[0]);
+        if (frame.distances) distance_looks_ = looks_for(plan, *frame.distances);
+        if (!frame.lights.empty()) light_looks_ = looks_for(plan, frame.lights[0]);
     }
 
     HWY_ATTR void segment(std::size_t index, int count, Half* to) {
@@ -285,22 +265,17 @@ class Blender {
     }
 
   private:
-    /// A segment's directions at its pixels follow a parabola through its nodes.
-    HWY_INLINE void direction(int i, float (&d)[3]) const {
-        const float t = float(i) / 15, w0 = (2 * t - 1) * (t - 1), w1 = 4 * t * (1 - t), w2 = t * (2 * t - 1);
-        for (std::size_t k = 0; k < 3; ++k)
-            d[k] = w0 * (*look_)[0][k] + w1 * (*look_)[1][k] + w2 * (*look_)[2][k];
+    /// How often a segment looks at a grid: at every pixel, or, where it is coarse enough, at eight places
+    /// that are a little more than two pixels apart.
+    static int looks_for(const BlendPlan& plan, const SphereGrid& grid) {
+        constexpr double kApart_px = double(kSegment - 1) / (kFewLooks - 1), kMost_cells = 1.2;
+        return kApart_px * plan.pixel_angle * grid.side / kPi < kMost_cells ? kFewLooks : kSegment;
     }
 
-    /// Pixels between those at which a grid is looked up: about as close as it is fine.
-    static int look_step(const BlendPlan& plan, const SphereGrid& grid) {
-        const double cells = plan.pixel_angle * grid.side / 3.14159265; // a pixel
-        return cells * 5 < 1.2 ? 5 : cells * 3 < 1.2 ? 3 : 1;
-    }
-
-    /// Where a segment's looks at the distances fall, side by side: as grid_spot() has it.
+    /// The cells of a grid (optics/sphere_grid.h) at or before where a segment looks, and how far past their
+    /// middles that is. Its directions follow a parabola through its nodes.
     struct Looks {
-        std::int32_t cell[kSegment]; ///< floats past the grid's first
+        std::int32_t cell[kSegment]; ///< cells past the first of those around the grid
         float fx[kSegment], fy[kSegment];
     };
     HWY_ATTR void find_looks(const SphereGrid& grid, int count, Looks& to) const {
@@ -308,7 +283,7 @@ class Blender {
         const hn::RebindToSigned<decltype(d)> di;
         const auto one = hn::Set(d, 1.0f), half = hn::Set(d, 0.5f), two = hn::Set(d, 2.0f);
         const auto half_side = hn::Set(d, 0.5f * float(grid.side));
-        const auto last = hn::Set(di, grid.side), row = hn::Set(di, 2 * (grid.side + 2));
+        const auto last = hn::Set(di, grid.side), row = hn::Set(di, grid.side + 2);
         for (int i = 0; i < count; i += int(hn::Lanes(d))) {
             const auto t = hn::Mul(hn::Iota(d, float(i)), hn::Set(d, 1.0f / float(count - 1)));
             const auto t2 = hn::Mul(two, t), w0 = hn::Mul(hn::Sub(t2, one), hn::Sub(t, one)),
@@ -325,30 +300,40 @@ class Blender {
             const auto folded = hn::CopySign(hn::Sub(one, hn::Abs(q)), p);
             q = hn::IfThenElse(under, hn::CopySign(hn::Sub(one, hn::Abs(p)), q), q);
             p = hn::IfThenElse(under, folded, p);
+            // In cells, counted from the middle of the one before the first; between 0.5 and side + 0.5.
             const auto u = hn::Max(hn::MulAdd(half_side, hn::Add(p, one), half), hn::Zero(d)),
                        v = hn::Max(hn::MulAdd(half_side, hn::Add(q, one), half), hn::Zero(d));
             const auto iu = hn::Min(hn::ConvertTo(di, u), last), iv = hn::Min(hn::ConvertTo(di, v), last);
             hn::StoreU(hn::Sub(u, hn::ConvertTo(d, iu)), d, to.fx + i);
             hn::StoreU(hn::Sub(v, hn::ConvertTo(d, iv)), d, to.fy + i);
-            hn::StoreU(hn::Add(hn::Mul(iv, row), hn::Add(iu, iu)), di, to.cell + i);
+            hn::StoreU(hn::Add(hn::Mul(iv, row), iu), di, to.cell + i);
         }
     }
 
-    /// What the distances say at a segment's pixels: read off at every one, or at eight of them and straight
-    /// between where the grid is coarse enough for that. Both channels of two cells are read at once; gathers
+    /// Of few looks: the one before a pixel, and how far the pixel is on the way to the next.
+    struct Between {
+        int look;
+        float share;
+    };
+    static constexpr Between between(int pixel) {
+        const int look = std::min(pixel * (kFewLooks - 1) / (kSegment - 1), kFewLooks - 2);
+        return {look, float(pixel * (kFewLooks - 1)) / (kSegment - 1) - float(look)};
+    }
+
+    /// What the distances say at a segment's pixels. Both channels of two cells are read at once; gathers
     /// are slower.
     HWY_ATTR void find_nearer() {
         constexpr float kNearlyAlike = 0.002f;
         const D4 d;
         const SphereGrid& grid = *frame_.distances;
-        const int count = few_looks_ ? kFewLooks : kSegment, row = 2 * (grid.side + 2);
+        const int count = distance_looks_, row = 2 * (grid.side + 2);
         const float agree = float(plan_.agree_inverse_m);
         Looks looks;
         find_looks(grid, count, looks);
-        alignas(16) float both[kSegment + 1][2]; // distance, alike
+        alignas(16) float both[kSegment + 1][2] = {}; // distance, alike; what is stored reaches past the last
         float least = 1;
         for (int i = 0; i < count; ++i) {
-            const float* const p = grid.cell(-1, -1) + looks.cell[i];
+            const float* const p = grid.cell(-1, -1) + 2 * looks.cell[i];
             const auto upper = hn::LoadU(d, p), lower = hn::LoadU(d, p + row);
             const auto here = hn::MulAdd(hn::Set(d, looks.fy[i]), hn::Sub(lower, upper), upper);
             const auto next = hn::CombineShiftRightBytes<8>(d, here, here);
@@ -356,16 +341,13 @@ class Blender {
             least = std::min(least, both[i][1]);
         }
         least_alike_ = least + kNearlyAlike;
-        if (!few_looks_) {
-            for (int i = 0; i < kSegment; ++i) nearer_[i] = both[i][0] - agree, alike_[i] = both[i][1];
-            return;
-        }
         for (int i = 0; i < kSegment; ++i) {
-            constexpr float kLooksAPixel = float(kFewLooks - 1) / float(kSegment - 1);
-            const int n = std::min(i * (kFewLooks - 1) / (kSegment - 1), kFewLooks - 2);
-            const float f = float(i) * kLooksAPixel - float(n);
-            nearer_[i] = both[n][0] + f * (both[n + 1][0] - both[n][0]) - agree;
-            alike_[i] = both[n][1] + f * (both[n + 1][1] - both[n][1]);
+            float here[2] = {both[i][0], both[i][1]};
+            if (count == kFewLooks) {
+                const auto [n, f] = between(i);
+                for (int c = 0; c < 2; ++c) here[c] = both[n][c] + f * (both[n + 1][c] - both[n][c]);
+            }
+            nearer_[i] = here[0] - agree, alike_[i] = here[1];
         }
     }
 
@@ -407,27 +389,26 @@ class Blender {
         }
     }
 
-    /// The light that a camera's pixels lack, at each of them: looked up as closely as the grid is fine,
-    /// straight between.
-    HWY_ATTR void find_light(const SphereGrid& grid) {
-        const D4 d4;
-        const int step = light_step_;
-        for (int i = 0; i < kSegment; i += step) {
-            float d[3];
-            direction(i, d);
-            const GridSpot at = grid_spot(grid, d[0], d[1], d[2]);
-            const float *p = at.cell, *q = p + 4 * (grid.side + 2);
-            const V4 fx = hn::Set(d4, at.fx), p0 = hn::LoadU(d4, p), q0 = hn::LoadU(d4, q);
-            const V4 top = hn::MulAdd(fx, hn::Sub(hn::LoadU(d4, p + 4), p0), p0),
-                     low = hn::MulAdd(fx, hn::Sub(hn::LoadU(d4, q + 4), q0), q0);
-            hn::Store(hn::MulAdd(hn::Set(d4, at.fy), hn::Sub(low, top), top), d4, light_ + 4 * i);
+    /// The light that a camera's pixels lack, at each of them.
+    HWY_ATTR void find_light(const SphereGrid& grid, const Looks& looks) {
+        const D4 d;
+        alignas(16) float found[kSegment * 4];
+        for (int i = 0; i < light_looks_; ++i) {
+            const float *p = grid.cell(-1, -1) + 4 * looks.cell[i], *q = p + 4 * (grid.side + 2);
+            const V4 fx = hn::Set(d, looks.fx[i]), p0 = hn::LoadU(d, p), q0 = hn::LoadU(d, q);
+            const V4 top = hn::MulAdd(fx, hn::Sub(hn::LoadU(d, p + 4), p0), p0),
+                     low = hn::MulAdd(fx, hn::Sub(hn::LoadU(d, q + 4), q0), q0);
+            hn::Store(hn::MulAdd(hn::Set(d, looks.fy[i]), hn::Sub(low, top), top), d, found + 4 * i);
         }
-        for (int i = 0; step > 1 && i + step < kSegment; i += step)
-            for (int k = 1; k < step; ++k) {
-                const V4 a = hn::Load(d4, light_ + 4 * i), b = hn::Load(d4, light_ + 4 * (i + step));
-                hn::Store(hn::MulAdd(hn::Set(d4, float(k) / float(step)), hn::Sub(b, a), a), d4,
-                          light_ + 4 * (i + k));
+        for (int i = 0; i < kSegment; ++i) {
+            V4 here = hn::Load(d, found + 4 * std::min(i, light_looks_ - 1));
+            if (light_looks_ == kFewLooks) {
+                const auto [n, f] = between(i);
+                const V4 a = hn::Load(d, found + 4 * n), b = hn::Load(d, found + 4 * n + 4);
+                here = hn::MulAdd(hn::Set(d, f), hn::Sub(b, a), a);
             }
+            hn::Store(here, d, light_ + 4 * i);
+        }
     }
 
     HWY_ATTR void alone(const Contribution& c, const float* nearer, Half* to) {
@@ -471,6 +452,8 @@ class Blender {
         const bool lit = !frame_.lights.empty() && look_;
         const bool narrow = plan_.narrowing > 1 && contributions > 1 && least_alike_ < 1;
         if (narrow) narrowed(c, contributions);
+        Looks lights; // one place for the light of all cameras
+        if (lit) find_looks(frame_.lights[0], light_looks_, lights);
         const float* own = weights_.data();
         for (std::uint32_t k = 0; k < contributions; ++k, ++c, own += kSegment) {
             if (narrow) {
@@ -480,7 +463,7 @@ class Blender {
             }
             const Pixels& source = sources_[c->camera];
             find_spots<filter>(plan_, *c, nearer, source.width, source.height, source.tone, spots_);
-            if (lit) find_light(frame_.lights[c->camera]);
+            if (lit) find_light(frame_.lights[c->camera], lights);
             const float* weights = narrow ? own : plan_.weights.data() + c->weights;
             for (int i = 0; i < count; ++i) {
                 const float w = c->full && !narrow ? 1.0f : weights[i];
@@ -506,8 +489,7 @@ class Blender {
     const FrameParts& frame_;
     const Look* look_ = nullptr;
     static constexpr int kFewLooks = 8;
-    bool few_looks_ = false;
-    int light_step_ = 1;
+    int distance_looks_ = kSegment, light_looks_ = kSegment;
     alignas(64) float nearer_[kSegment], alike_[kSegment] = {}, light_[kSegment * 4];
     float least_alike_ = 0;
     std::vector<float> weights_;

@@ -91,19 +91,6 @@ struct SeamZones::Impl {
         std::size_t a_source, b_source; ///< into cameras
         int disparities = 16;
         double smoothness = 1;
-        /// Of the angle from the baseline at every column's edge.
-        std::vector<float> sines, cosines;
-        /// How far a thing at column `x` of b is from it when it shows `shift` (radians, above 0) of
-        /// parallax: as the triangle of a, b and the thing says, base sin(alpha - shift) / sin(shift).
-        float distance_m(float x, float shift) const {
-            const int i = std::clamp(int(x), 0, strip.width - 1);
-            const float f = x - float(i), s2 = shift * shift;
-            const float* const sine = sines.data() + i;
-            const float* const cosine = cosines.data() + i;
-            const float cot = (1 - s2 * (1.0f / 3) - s2 * s2 * (1.0f / 45)) / shift; // off by shift^5 / 473
-            return std::max(0.0f, float(strip.baseline_m()) * ((sine[0] + f * (sine[1] - sine[0])) * cot -
-                                                               (cosine[0] + f * (cosine[1] - cosine[0]))));
-        }
     };
     double agree = 0, nearest = 1;
     std::vector<Node> nodes;
@@ -273,10 +260,6 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
         const SeamFlow* seam = find_seam(settings, key.cameras[std::size_t(pair.first)].camera,
                                          key.cameras[std::size_t(pair.second)].camera);
         p.smoothness = seam ? seam->smoothness : settings.smoothness;
-        for (int x = 0; x <= p.strip.width; ++x) {
-            p.sines.push_back(float(std::sin(p.strip.first_alpha + x * p.strip.step)));
-            p.cosines.push_back(float(std::cos(p.strip.first_alpha + x * p.strip.step)));
-        }
         p.disparities = std::max(16, int(std::ceil(most / kStripStep_rad / 16)) * 16);
         p.a_name = key.cameras[std::size_t(pair.first)].camera;
         p.b_name = key.cameras[std::size_t(pair.second)].camera;
@@ -308,8 +291,7 @@ std::vector<float> SeamZones::Impl::nearest_there(const std::vector<StripMatch>&
     std::vector<float> out(nodes.size(), 0);
     parallel_ranges(int(pairs.size()), 1, [&](int begin, int end) {
         for (int i = begin; i < end; ++i) {
-            const Pair& pair = pairs[std::size_t(i)];
-            const Strip& strip = pair.strip;
+            const Strip& strip = pairs[std::size_t(i)].strip;
             const cv::Mat& parallax = says[std::size_t(i)].parallax;
             cv::Mat most, least; // only beside a step can something hide something
             cv::dilate(parallax, most, cv::Mat::ones(kStepBlock, kStepBlock, CV_8U));
@@ -323,7 +305,7 @@ std::vector<float> SeamZones::Impl::nearest_there(const std::vector<StripMatch>&
                     const float shift = float(strip.step) * here[x];
                     if (same[x] < kSame || high[x] - low[x] < kStep || shift <= kLeastShift) continue;
                     const double alpha = strip.first_alpha + (x + 0.5) * strip.step,
-                                 far = double(pair.distance_m(float(x) + 0.5f, shift));
+                                 far = double(strip.distance_from_b(float(x) + 0.5f, shift));
                     const Vec3 there =
                         strip.b_m + far * (across * std::sin(alpha) + strip.to_rig.col(2) * std::cos(alpha));
                     const auto inverse = float(1 / std::max(there.norm(), 2 / (3 * nearest)));
@@ -432,7 +414,7 @@ SphereGrid SeamZones::field(std::span<const Weighed> moments, const FlowSettings
                 const float shift = step * bilinear(says.parallax, x, y);
                 float next = 0;
                 if (shift > kLeastShift) {
-                    const float far = pair.distance_m(x, shift); // from b, and so from the centre:
+                    const float far = pair.strip.distance_from_b(x, shift); // from b, and so from the centre:
                     const float under = node.along_b * node.along_b + far * far - b2;
                     const float from_centre = node.along_b + std::sqrt(std::max(0.0f, under));
                     next = from_centre > 1 / most ? 1 / from_centre : most;

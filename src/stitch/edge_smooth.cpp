@@ -21,11 +21,14 @@ void down_columns(const cv::Mat& guide, cv::Mat& one, cv::Mat& other, float stre
     std::vector<float> link(std::size_t(columns), 0.0f), next(std::size_t(columns), 0.0f);
     for (int y = 0; y < rows; ++y) {
         // Rows are apart, which the compiler needs to know to take columns side by side.
-        float* __restrict p = one.ptr<float>(y), * __restrict q = other.ptr<float>(y), * __restrict c = above.ptr<float>(y);
-        const float *__restrict pb = y > 0 ? one.ptr<float>(y - 1) : nothing.data(),
-                    *__restrict qb = y > 0 ? other.ptr<float>(y - 1) : nothing.data(),
-                    *__restrict cb = y > 0 ? above.ptr<float>(y - 1) : nothing.data();
-        const float* __restrict up = link.data(), * __restrict down = next.data();
+        float* __restrict p = one.ptr<float>(y);
+        float* __restrict q = other.ptr<float>(y);
+        float* __restrict c = above.ptr<float>(y);
+        const float* __restrict pb = y > 0 ? one.ptr<float>(y - 1) : nothing.data();
+        const float* __restrict qb = y > 0 ? other.ptr<float>(y - 1) : nothing.data();
+        const float* __restrict cb = y > 0 ? above.ptr<float>(y - 1) : nothing.data();
+        const float* __restrict up = link.data();
+        const float* __restrict down = next.data();
         if (y + 1 < rows) {
             const std::uint8_t *g = guide.ptr<std::uint8_t>(y), *h = guide.ptr<std::uint8_t>(y + 1);
             for (int x = 0; x < columns; ++x)

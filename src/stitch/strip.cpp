@@ -10,7 +10,7 @@
 namespace porb {
 
 namespace {
-constexpr double kLeastBaseline_m = 1e-3, kLeastParallax = 1e-6;
+constexpr double kLeastBaseline_m = 1e-3;
 constexpr double kFromEnds = 0.06; ///< radians: along the baseline itself there is no parallax, and no strip
 
 double alpha_of(const Vec3& v) {
@@ -46,9 +46,14 @@ Vec2 Strip::place(const Vec3& rig_direction) const {
     return {(alpha_of(v) - first_alpha) / step, (after(phi_of(v), before) - first_phi) / row_step};
 }
 
-double Strip::distance_from_b(double alpha_b, double parallax) const {
-    if (parallax < kLeastParallax) return 0;
-    return baseline_m() * std::sin(std::max(0.0, alpha_b - parallax)) / std::sin(parallax);
+float Strip::distance_from_b(float x, float parallax) const {
+    const int i = std::clamp(int(x), 0, width - 1);
+    const float f = x - float(i), s2 = parallax * parallax;
+    const float* const sine = sines.data() + i;
+    const float* const cosine = cosines.data() + i;
+    const float cot = (1 - s2 * (1.0f / 3) - s2 * s2 * (1.0f / 45)) / parallax; // off by parallax^5 / 473
+    return std::max(0.0f, float(baseline_m()) * ((sine[0] + f * (sine[1] - sine[0])) * cot -
+                                                 (cosine[0] + f * (cosine[1] - cosine[0]))));
 }
 
 Strip strip_about(const Rig& rig, std::size_t a, std::size_t b, const std::vector<Vec3>& directions,
@@ -77,6 +82,10 @@ Strip strip_about(const Rig& rig, std::size_t a, std::size_t b, const std::vecto
     low = std::max(kFromEnds, low - margin_rad), high = std::min(kPi - kFromEnds, high + margin_rad);
     s.first_alpha = low;
     s.width = std::max(0, int(std::ceil((high - low) / step_rad)));
+    for (int i = 0; s.width > 0 && i <= s.width; ++i) {
+        s.sines.push_back(float(std::sin(low + i * step_rad)));
+        s.cosines.push_back(float(std::cos(low + i * step_rad)));
+    }
     const double tall = std::min(2 * kPi, end - begin + 2 * margin_rad);
     s.first_phi = begin - margin_rad;
     s.height = int(std::ceil(tall / row_step_rad));

@@ -17,14 +17,16 @@ struct Strip {
     double first_alpha = 0, first_phi = 0; ///< radians; edges of pixel (0, 0)
     double step = 0, row_step = 0;         ///< radians from column to column, and from row to row
     int width = 0, height = 0;
+    std::vector<float> sines, cosines; ///< of alpha at every column's edge
 
     double baseline_m() const { return (b_m - a_m).norm(); }
     /// The direction of a place, rig axes. Continuous coordinates, as everywhere.
     Vec3 direction(double x, double y) const;
     /// The place of a direction in rig axes; x or y lie outside where it is not on the strip.
     Vec2 place(const Vec3& rig_direction) const;
-    /// Metres from b to a thing that b sees at alpha_b with that parallax; 0 where it is infinitely far.
-    double distance_from_b(double alpha_b, double parallax) const;
+    /// Metres from b to a thing that b sees at column `x` with that parallax (radians, above 0): as the
+    /// triangle of a, b and the thing says, base sin(alpha - parallax) / sin(parallax).
+    float distance_from_b(float x, float parallax) const;
 };
 
 /// The strip about these directions of the rig (where a and b meet), with `margin_rad` around them; empty
