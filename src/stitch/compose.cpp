@@ -30,12 +30,8 @@ std::shared_ptr<const BlendPlan> Composer::plan_for(const PlanKey& key) {
                 return kept_.back().plan;
             }
     }
-    std::shared_ptr<const BlendPlan> plan;
-    const PlanKey still = at_rest(key);
-    if (still == key)
-        plan = std::make_shared<const BlendPlan>(make_plan(key));
-    else
-        plan = std::make_shared<const BlendPlan>(with_changes(*plan_for(still), key));
+    const auto plan = std::make_shared<const BlendPlan>(
+        is_at_rest(key) ? make_plan(key) : with_changes(*plan_for(at_rest(key)), key));
     const std::lock_guard lock(mutex_);
     while (!kept_.empty() && bytes_ + plan->bytes() > limit_) {
         bytes_ -= kept_.front().plan->bytes();

@@ -111,6 +111,9 @@ PlanKey plan_key(const Shot& shot, const View& view, Seconds time = Seconds(0));
 BlendPlan make_plan(const PlanKey& key);
 /// The key without what comes, goes and moves: shelters, and lines on their way to another place.
 PlanKey at_rest(PlanKey key);
+inline bool is_at_rest(const PlanKey& key) {
+    return key.shelters.empty() && key.line_state.towards_next == 0;
+}
 /// The plan of `key`, from that of at_rest(key): only what lies in a shelter or beside a moving line is
 /// planned anew.
 BlendPlan with_changes(const BlendPlan& base, const PlanKey& key);

@@ -69,3 +69,89 @@ TEST_CASE("the present is compared with another state by wipe, blink, difference
     b.settle();
     CHECK(greys() == plain);
 }
+
+TEST_CASE("every state on offer is what its name says, and only states that differ are on offer") {
+    Bench b(false);
+    sim::SimOptions o;
+    o.circle_size = 160;
+    StillTake take = hall_still(b.folder, o);
+    save_project(take.project, b.folder / "still.porb");
+    REQUIRE(b.window.open_project(b.folder / "still.porb"));
+    b.settle();
+    Comparison& compare = b.window.picture().comparison();
+    CHECK_FALSE(compare.other()); // off: nothing is made for it
+    b.trigger("Compare with another state");
+    auto* with = b.part<QComboBox>("compare_with");
+    for (const char* name : {"lines half-way", "ungraded", "without denoising", "the held state", "as saved"})
+        CHECK(with->findText(name) < 0);
+    CHECK(with->findText("rig of", Qt::MatchStartsWith) < 0);
+
+    KeptSolve kept;
+    kept.name = "morning";
+    kept.rig = b.shot().rig;
+    kept.rig.cameras[0].pose.turn.yaw_deg += 3;
+    b.session().edit_shot("Decide much", [&](Shot& s) {
+        s.grade.exposure_ev = 1;
+        s.denoise.on = true;
+        s.flow.on = true;
+        SeamLines lines;
+        lines.keys = {
+            {Seconds(0), std::vector<std::uint8_t>(std::size_t(SeamLines::kSide * SeamLines::kSide))}};
+        s.seam_lines = lines;
+        s.blend.kind = Blending::multiband;
+        Shape cut;
+        cut.name = "cut";
+        cut.keys = {{Seconds(0), std::vector<ShapeCorner>(3)}};
+        cut.keys[0].corners[1].at = {0.2, 0.1}, cut.keys[0].corners[2].at = {0.2, 0.2};
+        s.cameras[0].shapes = {cut};
+        s.shelters = {{"keeper", "A", true, {}, {}, 0.5, 2, {{Seconds(0), 0, 0, 20, 40}}}};
+        s.solves = {kept};
+    });
+    const Shot now = b.shot();
+    const auto other = [&](const QString& name) {
+        INFO(name.toStdString());
+        const int i = with->findText(name);
+        REQUIRE(i >= 0);
+        with->setCurrentIndex(i);
+        emit with->activated(i);
+        const ProjectPtr p = compare.other();
+        REQUIRE(p);
+        CHECK(compare.other_name() == name);
+        return p->shots[0];
+    };
+    // Each takes its own decision back and leaves all others.
+    Shot expected = now;
+    expected.match.on = false;
+    CHECK(other("colours as shot") == expected);
+    expected = now;
+    expected.flow.on = false;
+    CHECK(other("parallax left open") == expected);
+    expected = now;
+    expected.grade.on = false;
+    CHECK(other("ungraded") == expected);
+    expected = now;
+    expected.denoise.on = false;
+    CHECK(other("without denoising") == expected);
+    expected = now;
+    expected.seam_lines = SeamLines();
+    CHECK(other("lines half-way") == expected);
+    expected.flow.on = false;
+    expected.blend = {};
+    expected.shelters.clear();
+    expected.cameras[0].shapes.clear();
+    CHECK(other("no seam work") == expected);
+    CHECK(other("rig of morning").rig.cameras[0].pose.turn.yaw_deg == kept.rig.cameras[0].pose.turn.yaw_deg);
+    CHECK(other("as saved") == take.project.shots[0]);
+    CHECK(other("before: Decide much") == take.project.shots[0]);
+    CHECK(b.shot() == now); // looking changes nothing
+    CHECK_FALSE(b.session().history().can_redo());
+
+    // What is chosen stays chosen while more is decided, and falls back when it is no longer there.
+    CHECK(other("ungraded").grade.exposure_ev == 1);
+    b.session().edit_shot("Brighter", [](Shot& s) { s.grade.exposure_ev = 2; });
+    CHECK(compare.other_name() == "ungraded");
+    CHECK(compare.other()->shots[0].grade.exposure_ev == 2);
+    b.session().edit_shot("Neutral", [](Shot& s) { s.grade = Grade(); });
+    CHECK(with->findText("ungraded") < 0);
+    CHECK(compare.other_name() == "before: Neutral");
+}

@@ -3,6 +3,7 @@
 #include "picture/compare.h"
 #include "stitch/blend_kernel.h"
 #include "stitch/compose.h"
+#include "stitch/coverage_report.h"
 #include "stitch/follow.h"
 #include "stitch/plan_lens.h"
 #include "stitch/shapes.h"
@@ -194,6 +195,52 @@ TEST_CASE("a cut-out hands its place to the neighbour, and a restore brings it b
     narrow.cameras[0].shapes = {square_about(shot.rig.cameras[0], d, 0.1, true)};
     CHECK(supply(narrow, 0, d) == 1);
     CHECK(supply(narrow, 0, towards(108, 0)) == 0);
+}
+
+TEST_CASE("what a cut-out leaves open is measured, placed, and whoever could fill it is named") {
+    Shot shot = pair_shot();
+    CHECK(cut_hole(shot, Seconds(0)).square_deg == 0);
+
+    // In the overlap the neighbour supplies it: no hole.
+    shot.cameras[0].shapes = {square_about(shot.rig.cameras[0], towards(84, 0), 0.03)};
+    CHECK(cut_hole(shot, Seconds(0)).square_deg == 0);
+    // Unless it takes the same place away; then each is asked to widen only if its circle shows it.
+    shot.cameras[1].shapes = {square_about(shot.rig.cameras[1], towards(84, 0), 0.05)};
+    CHECK(cut_hole(shot, Seconds(0)).square_deg > 0);
+
+    // In the middle of a lens nobody else looks there: as large as it was drawn, where it was drawn.
+    shot = pair_shot();
+    const Vec3 where = towards(20, 10);
+    shot.cameras[0].shapes = {square_about(shot.rig.cameras[0], where, 0.1)};
+    const CutHole alone = cut_hole(shot, Seconds(0));
+    // A radius of 100 degrees: 20 degrees square, feathered inside its edge.
+    CHECK(alone.square_deg > 250);
+    CHECK(alone.square_deg < 420);
+    CHECK(degrees(std::acos(alone.middle.dot(where))) < 2);
+    CHECK(alone.could_fill.empty());
+
+    // A neighbour whose circle shows it beyond its reach is named, and widening it does fill it.
+    shot = pair_shot();
+    shot.cameras[1].reach_deg = 80;
+    shot.cameras[0].reach_deg = 98;
+    shot.cameras[0].shapes = {square_about(shot.rig.cameras[0], towards(86, 0), 0.03)};
+    const CutHole narrow = cut_hole(shot, Seconds(0));
+    CHECK(narrow.square_deg > 5);
+    CHECK(narrow.could_fill == std::vector<std::string>{"B"});
+    shot.cameras[1].reach_deg = 99;
+    CHECK(cut_hole(shot, Seconds(0)).square_deg == 0);
+
+    // A hole that nobody cut is another's matter, and one that comes with a key comes at its time.
+    shot = pair_shot();
+    for (auto& c : shot.cameras) c.reach_deg = 70;
+    CHECK(cut_hole(shot, Seconds(0)).square_deg == 0);
+    shot = pair_shot();
+    Shape moving = square_about(shot.rig.cameras[0], towards(84, 0), 0.03);
+    moving.keys.push_back(square_about(shot.rig.cameras[0], where, 0.1).keys[0]);
+    moving.keys[1].time = Seconds(2);
+    shot.cameras[0].shapes = {moving};
+    CHECK(cut_hole(shot, Seconds(0)).square_deg == 0);
+    CHECK(cut_hole(shot, Seconds(2)).square_deg == Approx(alone.square_deg).margin(2));
 }
 
 TEST_CASE("a shape's edge is as soft as it says, whatever the lens's feather") {
