@@ -372,6 +372,9 @@ void PictureArea::next_of_loop() {
 }
 
 void PictureArea::take(const PictureAnswer& answer) {
+    // Once for each source: as more of its pictures are read the figures in the remark change.
+    if (answer.remarks.size() > remarks_) session_.say(answer.remarks.last(), Signal::care);
+    remarks_ = answer.remarks.size();
     if (answer.number > number_ || !reel_.empty()) return;
     const bool composed = answer.view.has_value();
     if (composed != (mode_ == ViewMode::map || mode_ == ViewMode::window)) return;

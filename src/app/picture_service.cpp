@@ -127,6 +127,7 @@ PictureAnswer answer_to(const PictureRequest& request, Composer& composer) {
     } catch (const std::exception& e) {
         out.error = QString::fromStdString(e.what());
     }
+    for (const auto& remark : composer.library().remarks()) out.remarks << QString::fromStdString(remark);
     out.milliseconds =
         std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - begun).count();
     return out;

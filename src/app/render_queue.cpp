@@ -75,6 +75,8 @@ void RenderQueue::start_next() {
                             Qt::QueuedConnection);
                     },
                     cancel);
+                for (const auto& remark : composer.library().remarks())
+                    words += (words.isEmpty() ? "" : " ") + QString::fromStdString(remark);
             } catch (const Cancelled&) {
                 state = State::stopped;
             } catch (const std::exception& e) {
@@ -99,7 +101,7 @@ void RenderQueue::ended(State state, const QString& words) {
                                     [&](const Deliverable& x) { return x.id == j.deliverable; });
         const QString name = QString::fromStdString(d->path.filename().string());
         if (state == State::done)
-            emit finished("Rendered " + name, true);
+            emit finished(words.isEmpty() ? "Rendered " + name : "Rendered " + name + ". " + words, true);
         else if (state == State::failed)
             emit finished(words, false);
         else

@@ -17,6 +17,10 @@ struct StillWords {
     int width = 3840, depth = 8;
 };
 
+void print_remarks(const MediaLibrary& library) {
+    for (const auto& remark : library.remarks()) std::cerr << "porbit: note: " << remark << "\n";
+}
+
 void make_still(const StillWords& w) {
     if (!is_still_name(w.out))
         throw Error("is not a still we write", w.out, "End the name in .png, .jpg, .tif or .exr");
@@ -34,6 +38,7 @@ void make_still(const StillWords& w) {
                     "--time " + w.time, "Choose a time inside it");
     write_still(render_still(composer, project, shot, request), w.out,
                 {w.depth, 95, SphericalTag{request.mapping, StereoLayout::mono}});
+    print_remarks(composer.library());
     std::cout << w.out << "\n";
 }
 
@@ -91,6 +96,7 @@ void make_master(const MasterWords& w, const Cancel& cancel) {
                           p.frames_done == p.frames);
         },
         cancel);
+    print_remarks(composer.library());
     std::cout << w.out << "\n";
 }
 

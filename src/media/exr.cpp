@@ -1,5 +1,6 @@
 #include "base/error.h"
 #include "media/still.h"
+#include "picture/mend.h"
 #include "picture/transfer.h"
 
 #include <ImfChannelList.h>
@@ -16,12 +17,17 @@ namespace porb {
 
 namespace {
 
+constexpr float kMostHalf = 65504;
+float within_half(float v) {
+    return std::clamp(v, -kMostHalf, kMostHalf);
+}
+
 /// A curve over every half, so that a picture costs one look-up a sample.
 std::vector<Half> curve_table(float (*curve)(float)) {
     std::vector<Half> table(65536);
     for (std::size_t bits = 0; bits < table.size(); ++bits) {
         const float v = float_from_half(Half(bits));
-        table[bits] = half_from_float(std::isfinite(v) ? std::clamp(curve(v), -65504.f, 65504.f) : 0.f);
+        table[bits] = half_from_float(std::isnan(v) ? 0.f : within_half(curve(within_half(v))));
     }
     return table;
 }
@@ -36,9 +42,18 @@ void apply_curve(const std::vector<Half>& table, float (*curve)(float), const Ha
             for (int c = 0; c < 3; ++c) out[c] = table[in[c]];
         } else {
             const float a = float_from_half(in[3]);
-            for (int c = 0; c < 3; ++c) out[c] = half_from_float(curve(float_from_half(in[c]) / a) * a);
+            for (int c = 0; c < 3; ++c)
+                out[c] = half_from_float(curve(within_half(float_from_half(in[c]) / a)) * a);
         }
     }
+}
+
+/// Whether a pixel cannot be used: something in it is not a number, or infinite. Only a colour above all
+/// measure is taken as it is meant, as the brightest there is: float files may hold more than a half does.
+bool is_no_colour(const Half* pixel) {
+    constexpr Half kExponent = 0x7C00;
+    const auto odd = [](Half h) { return (h & kExponent) == kExponent; };
+    return odd(pixel[3]) || std::any_of(pixel, pixel + 3, [&](Half h) { return odd(h) && h != kExponent; });
 }
 
 Error unreadable(const std::filesystem::path& path, const std::exception& e) {
@@ -73,7 +88,7 @@ ExrFacts exr_facts(const std::filesystem::path& path) {
     }
 }
 
-Picture read_exr(const std::filesystem::path& path, BufferPool* pool) {
+Picture read_exr(const std::filesystem::path& path, BufferPool* pool, std::int64_t* mended) {
     try {
         Imf::RgbaInputFile file(path.c_str(), 2);
         const Imath::Box2i show = checked_window(file.header(), path), data = file.dataWindow();
@@ -83,6 +98,7 @@ Picture read_exr(const std::filesystem::path& path, BufferPool* pool) {
         std::memset(static_cast<void*>(out.row(0)), 0, out.bytes());
         const auto table = curve_table(encoded_from_linear);
         std::vector<Imf::Rgba> row(static_cast<std::size_t>(dw));
+        std::vector<PixelPlace> odd;
         for (int y = std::max(data.min.y, show.min.y); y <= std::min(data.max.y, show.max.y); ++y) {
             file.setFrameBuffer(row.data() - data.min.x - std::ptrdiff_t(y) * dw, 1,
                                 static_cast<std::size_t>(dw));
@@ -90,10 +106,15 @@ Picture read_exr(const std::filesystem::path& path, BufferPool* pool) {
             const int x0 = std::max(data.min.x, show.min.x), x1 = std::min(data.max.x, show.max.x);
             if (x1 < x0) continue;
             static_assert(sizeof(Imf::Rgba) == 4 * sizeof(Half));
-            apply_curve(table, encoded_from_linear,
-                        reinterpret_cast<const Half*>(row.data() + (x0 - data.min.x)),
+            const auto* in = reinterpret_cast<const Half*>(row.data() + (x0 - data.min.x));
+            for (int x = x0; x <= x1; ++x)
+                if (is_no_colour(in + std::size_t(x - x0) * 4))
+                    odd.push_back({x - show.min.x, y - show.min.y});
+            apply_curve(table, encoded_from_linear, in,
                         out.row(y - show.min.y) + std::size_t(x0 - show.min.x) * 4, x1 - x0 + 1);
         }
+        if (mended) *mended = std::int64_t(odd.size());
+        if (!odd.empty()) fill_from_neighbours(out, std::move(odd));
         return out;
     } catch (const Error&) {
         throw;

@@ -23,6 +23,7 @@ struct MediaLibrary::Source {
     std::unique_ptr<VideoReader> video;
     std::shared_ptr<const ColourChange> colour;
     bool open = false;
+    std::optional<std::pair<std::filesystem::path, std::int64_t>> mended; ///< of the picture read last
 
     void open_once() {
         if (open) return;
@@ -38,8 +39,10 @@ struct MediaLibrary::Source {
         open = true;
     }
 
-    Picture still(const std::filesystem::path& path, BufferPool* pool) const {
-        Picture picture = read_still(path, pool);
+    Picture still(const std::filesystem::path& path, BufferPool* pool) {
+        std::int64_t pixels = 0;
+        Picture picture = read_still(path, pool, &pixels);
+        if (pixels > 0) mended = {path, pixels};
         if (colour) colour->apply(picture);
         return picture;
     }
@@ -150,6 +153,11 @@ std::optional<Picture> MediaLibrary::picture(const MediaRef& ref, Seconds t, int
     if (!shown) {
         shown = source->decode(t, pool_.get());
         if (!shown) return std::nullopt;
+        if (source->mended) {
+            const std::lock_guard kept_lock(mutex_);
+            mended_[key].insert(*source->mended);
+            source->mended.reset();
+        }
         keep(key, shown->begin, shown->end, 0, shown->picture);
     }
     Picture result = shown->picture;
@@ -163,11 +171,29 @@ void MediaLibrary::forget(const MediaRef& ref) {
     const std::lock_guard lock(mutex_);
     sources_.erase(key);
     infos_.erase(key);
+    mended_.erase(key);
     std::erase_if(kept_, [&](const Kept& k) {
         if (k.key != key) return false;
         bytes_ -= k.picture.bytes();
         return true;
     });
+}
+
+std::vector<std::string> MediaLibrary::remarks() const {
+    const std::lock_guard lock(mutex_);
+    std::vector<std::string> out;
+    for (const auto& [key, files] : mended_) {
+        std::int64_t pixels = 0;
+        for (const auto& [file, count] : files) pixels += count;
+        const std::string first = files.begin()->first.filename().string();
+        out.push_back((files.size() == 1
+                           ? "In " + first + " "
+                           : "In " + std::to_string(files.size()) + " pictures from " + first + " on ") +
+                      (pixels == 1 ? "1 pixel is" : std::to_string(pixels) + " pixels are") +
+                      " not a number; filled from what lies beside. Render " +
+                      (files.size() == 1 ? "it" : "them") + " again to be rid of that.");
+    }
+    return out;
 }
 
 std::size_t MediaLibrary::cached_bytes() const {

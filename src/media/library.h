@@ -25,6 +25,9 @@ class MediaLibrary {
     /// duration. Throws Error when the file is missing or breaks off.
     std::optional<Picture> picture(const MediaRef& ref, Seconds t, int level = 0);
 
+    /// What was odd in the pixels that were read so far, for people: a sentence or two for each source.
+    std::vector<std::string> remarks() const;
+
     /// Forgets a file: its reader and pictures (after relinking, or when it changed on disk).
     void forget(const MediaRef& ref);
 
@@ -44,6 +47,8 @@ class MediaLibrary {
     std::map<std::string, std::shared_ptr<Source>> sources_;
     std::map<std::string, MediaInfo> infos_; ///< so that nobody waits for a decoder to learn a size
     std::vector<Kept> kept_;                 ///< oldest use first
+    /// By a source's key: files of it with pixels that were no numbers, and how many.
+    std::map<std::string, std::map<std::filesystem::path, std::int64_t>> mended_;
     std::size_t limit_, bytes_ = 0;
 };
 

@@ -109,8 +109,9 @@ bool is_still_name(const std::filesystem::path& path) {
     return e == ".png" || e == ".jpg" || e == ".jpeg" || e == ".tif" || e == ".tiff" || e == ".exr";
 }
 
-Picture read_still(const std::filesystem::path& path, BufferPool* pool) {
-    if (ending_of(path) == ".exr") return read_exr(path, pool);
+Picture read_still(const std::filesystem::path& path, BufferPool* pool, std::int64_t* mended) {
+    if (mended) *mended = 0;
+    if (ending_of(path) == ".exr") return read_exr(path, pool, mended);
     VideoReader reader(path, 1);
     const auto frame = reader.frame_at(Rational(0));
     if (!frame)

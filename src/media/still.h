@@ -7,7 +7,10 @@
 namespace porb {
 
 /// Reads PNG, JPEG, TIFF or OpenEXR into the working format (EXR is taken as linear Rec. 709). Throws Error.
-Picture read_still(const std::filesystem::path& path, BufferPool* pool = nullptr);
+/// Pixels of an EXR that are not numbers are filled from their neighbours, and `mended` says how many they
+/// were; what is brighter than a half can say is as bright as it can.
+Picture read_still(const std::filesystem::path& path, BufferPool* pool = nullptr,
+                   std::int64_t* mended = nullptr);
 
 struct StillOptions {
     int depth = 8;                         ///< 8 or 16 for PNG and TIFF; JPEG is 8, EXR half float
@@ -23,7 +26,7 @@ void write_still(const Picture& picture, const std::filesystem::path& path, cons
 bool is_still_name(const std::filesystem::path& path);
 
 // The OpenEXR half, linear light.
-Picture read_exr(const std::filesystem::path& path, BufferPool* pool);
+Picture read_exr(const std::filesystem::path& path, BufferPool* pool, std::int64_t* mended);
 void write_exr(const Picture& picture, const std::filesystem::path& path, bool latlong_environment);
 /// A single-channel float image ("Z"), for depth. `values` holds width x height metres, row by row.
 void write_exr_depth(const std::vector<float>& values, int width, int height,

@@ -10,6 +10,13 @@ namespace porb {
 
 namespace {
 constexpr int kAacFrame = 1024;
+
+/// How many frames an encoder looks ahead to share its bits out: its usual 40 for what is small, fewer where
+/// frames are large, since it holds each of them (some 3 bytes a pixel) until it has decided about it.
+int lookahead_frames(int width, int height) {
+    constexpr double kBytes = 330e6, kBytesOfPixel = 3;
+    return std::clamp(int(kBytes / (kBytesOfPixel * width * height)), 10, 40);
+}
 } // namespace
 
 struct VideoWriter::Impl {
@@ -94,9 +101,14 @@ struct VideoWriter::Impl {
             } else {
                 av_opt_set_double(c.priv_data, "crf", format.crf, 0);
             }
+            const int ahead = lookahead_frames(format.width, format.height);
             if (format.codec == VideoCodec::h265) {
-                av_opt_set(c.priv_data, "x265-params", "log-level=none", 0);
+                // Its usual 20, where that is less.
+                const auto params = "log-level=none:rc-lookahead=" + std::to_string(std::min(20, ahead));
+                av_opt_set(c.priv_data, "x265-params", params.c_str(), 0);
                 c.codec_tag = MKTAG('h', 'v', 'c', '1');
+            } else if (!format.fast) { // which looks ahead no further than 10
+                av_opt_set_int(c.priv_data, "rc-lookahead", ahead, 0);
             }
         }
         c.thread_count = 0;

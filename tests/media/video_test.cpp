@@ -4,9 +4,15 @@
 #include "media/still.h"
 #include "media/video.h"
 #include "picture/compare.h"
+#include "picture/mend.h"
+#include "picture/transfer.h"
 #include "support/support.h"
 
+#include <ImfArray.h>
+#include <ImfRgbaFile.h>
+
 #include <fstream>
+#include <limits>
 #include <random>
 
 using namespace porb;
@@ -205,6 +211,68 @@ TEST_CASE("holes stay holes, highlights stay highlights") {
     CHECK(pixel_at(read_still(folder / "h.exr"), 4, 4).r == Approx(1.8f).margin(0.01));
 }
 
+TEST_CASE("pixels that are not numbers are filled from what lies beside them, and told") {
+    const TempFolder folder;
+    const float nan = std::numeric_limits<float>::quiet_NaN(), inf = std::numeric_limits<float>::infinity();
+    const auto write = [&](const std::string& name, const std::vector<std::pair<PixelPlace, Rgba>>& odd) {
+        Picture p(24, 16);
+        for (int y = 0; y < 16; ++y)
+            for (int x = 0; x < 24; ++x) set_pixel(p, x, y, {float(x) / 24, float(y) / 16, 0.5f, 1});
+        write_still(p, folder / name);
+        // Our own writer lets nothing odd out, so that is put into the file behind it.
+        Imf::Array2D<Imf::Rgba> pixels(16, 24);
+        {
+            Imf::RgbaInputFile in((folder / name).c_str());
+            in.setFrameBuffer(&pixels[0][0], 1, 24);
+            in.readPixels(0, 15);
+        }
+        for (const auto& [at, v] : odd) pixels[at.y][at.x] = Imf::Rgba(v.r, v.g, v.b, v.a);
+        Imf::RgbaOutputFile out((folder / name).c_str(), 24, 16, Imf::WRITE_RGBA);
+        out.setFrameBuffer(&pixels[0][0], 1, 24);
+        out.writePixels(16);
+    };
+    write("s.0001.exr", {});
+    write(
+        "s.0002.exr",
+        {{{10, 8}, {nan, 0.2f, 0.2f, 1}}, {{0, 0}, {0.2f, -inf, 0.2f, 1}}, {{20, 3}, {inf, 0.2f, 0.2f, 1}}});
+    write("s.0003.exr",
+          {{{5, 5}, {0.1f, 0.1f, 0.1f, nan}}, {{6, 5}, {nan, nan, nan, 0.5f}}, {{7, 5}, {-inf, 0, 0, 1}}});
+
+    std::int64_t mended = -1;
+    const Picture whole = read_still(folder / "s.0001.exr", nullptr, &mended);
+    CHECK(mended == 0);
+    const Picture one = read_still(folder / "s.0002.exr", nullptr, &mended);
+    CHECK(mended == 2);
+    // The mean of eight neighbours of a slope is what was there; a corner has three.
+    CHECK(pixel_at(one, 10, 8).r == Approx(pixel_at(whole, 10, 8).r).margin(0.002));
+    CHECK(pixel_at(one, 10, 8).g == Approx(pixel_at(whole, 10, 8).g).margin(0.002));
+    CHECK(pixel_at(one, 0, 0).g == Approx(2.0 / 3 / 16).margin(0.002));
+    CHECK(pixel_at(one, 20, 3).r > 50); // a sun, not a fault
+    CHECK(pixel_at(one, 20, 3).g == Approx(encoded_from_linear(0.2f)).margin(0.002));
+    const Picture three = read_still(folder / "s.0003.exr", nullptr, &mended);
+    CHECK(mended == 3);
+    for (int y = 0; y < 16; ++y)
+        for (int x = 0; x < 24; ++x) {
+            const Rgba v = pixel_at(three, x, y), w = pixel_at(whole, x, y);
+            CHECK(v.a == 1);
+            CHECK(std::abs(v.r - w.r) < 0.03f); // nothing spread
+        }
+
+    MediaLibrary library(std::size_t(1) << 12); // keeps nothing: pictures are read again and again
+    MediaRef ref;
+    ref.path = folder / "s.%04d.exr";
+    ref.kind = MediaKind::sequence;
+    REQUIRE(library.picture(ref, Seconds(0)));
+    CHECK(library.remarks().empty());
+    for (const int n : {1, 1, 1}) REQUIRE(library.picture(ref, frame_time(n, FrameRate(30))));
+    REQUIRE(library.remarks().size() == 1);
+    CHECK(library.remarks()[0].starts_with("In s.0002.exr 2 pixels are not a number"));
+    REQUIRE(library.picture(ref, frame_time(2, FrameRate(30))));
+    CHECK(library.remarks()[0].starts_with("In 2 pictures from s.0002.exr on 5 pixels are"));
+    library.forget(ref);
+    CHECK(library.remarks().empty());
+}
+
 TEST_CASE("numbered sequences") {
     const TempFolder folder;
     for (const int n : {7, 8, 9, 11}) {
@@ -273,8 +341,8 @@ TEST_CASE("the library decodes once for several cameras and stays within its bou
         CHECK(counted_frame(*library.picture(ref, frame_time(n, movie.rate)), movie) == n);
         CHECK(library.cached_bytes() <= std::size_t(320) * 160 * 8 * 3);
     }
-    const auto half = library.picture(ref, Rational(0), 1);
-    CHECK(half->width() == 160);
+    const auto halfway = library.picture(ref, Rational(0), 1);
+    CHECK(halfway->width() == 160);
 }
 
 TEST_CASE("broken, empty, cut and foreign files get a clear word") {

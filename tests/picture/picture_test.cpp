@@ -1,5 +1,6 @@
 #include "picture/compare.h"
 #include "picture/convert.h"
+#include "picture/mend.h"
 #include "picture/transfer.h"
 #include "support/support.h"
 
@@ -179,6 +180,34 @@ TEST_CASE("buffers are used again and bounded") {
     pool.reset();
     set_pixel(outlives, 63, 63, {1, 1, 1, 1});
     CHECK(pixel_at(outlives, 63, 63).r == 1);
+}
+
+TEST_CASE(
+    "places are filled from their edge inwards, alone or many, and a picture of nothing becomes empty") {
+    const Picture whole = gradient(20, 12);
+    Picture p(20, 12);
+    std::vector<PixelPlace> places;
+    for (int y = 0; y < 12; ++y)
+        for (int x = 0; x < 20; ++x) {
+            const bool hole = x >= 6 && x < 13 && y >= 3 && y < 8;
+            if (hole) places.push_back({x, y});
+            set_pixel(p, x, y, hole ? Rgba{9, 9, 9, 9} : pixel_at(whole, x, y));
+        }
+    fill_from_neighbours(p, places);
+    for (int y = 0; y < 12; ++y)
+        for (int x = 0; x < 20; ++x) {
+            const bool hole = x >= 6 && x < 13 && y >= 3 && y < 8;
+            const Rgba a = pixel_at(p, x, y), b = pixel_at(whole, x, y);
+            CHECK(a.a == Approx(1));
+            CHECK(std::abs(a.r - b.r) <= (hole ? 0.25f : 0.0f));
+        }
+    std::vector<PixelPlace> all;
+    for (int y = 0; y < 12; ++y)
+        for (int x = 0; x < 20; ++x) all.push_back({x, y});
+    fill_from_neighbours(p, all);
+    CHECK(pixel_at(p, 10, 6).a == 0);
+    CHECK(pixel_at(p, 0, 0).r == 0);
+    fill_from_neighbours(p, {}); // nothing to do
 }
 
 TEST_CASE("PSNR of a known difference") {
