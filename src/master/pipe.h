@@ -13,6 +13,13 @@ class Pipe {
   public:
     explicit Pipe(std::size_t capacity) : capacity_(capacity) {}
 
+    /// Waits until something can be put in: for whoever makes large things only when they are wanted. False
+    /// when the other side gave up.
+    bool wait_for_room() {
+        std::unique_lock lock(mutex_);
+        changed_.wait(lock, [&] { return items_.size() < capacity_ || abandoned_; });
+        return !abandoned_;
+    }
     /// False when the other side gave up.
     bool put(T item) {
         std::unique_lock lock(mutex_);

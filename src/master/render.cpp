@@ -247,11 +247,12 @@ void render(Composer& composer, const Project& project, const Deliverable& d,
         views.back().eye = eye;
     }
     // Three workers in a row with short queues between them: memory is a few frames, whatever the shot's
-    // length.
-    Pipe<ReadFrame> read(1); // each holds all sources' pictures
-    Pipe<Picture> blended(2);
+    // length. Each begins its next only when its last was taken.
+    Pipe<ReadFrame> read(1);
+    Pipe<Picture> blended(1);
     const auto reading = [&] {
         for (std::int64_t n = 0; n < frames; ++n) {
+            if (!read.wait_for_room()) return;
             cancel.check();
             ReadFrame frame;
             for (const View& view : views)
@@ -262,12 +263,15 @@ void render(Composer& composer, const Project& project, const Deliverable& d,
         read.close();
     };
     const auto blending = [&] {
-        while (auto frame = read.take()) {
+        while (blended.wait_for_room()) {
+            auto frame = read.take();
+            if (!frame) break;
             cancel.check();
             Picture picture = composer.blend(frame->eyes[0]);
             if (frame->eyes.size() == 2)
                 picture =
                     stacked(picture, composer.blend(frame->eyes[1]), d.stereo == StereoLayout::left_right);
+            frame.reset();
             if (!blended.put(std::move(picture))) return;
         }
         blended.close();

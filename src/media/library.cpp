@@ -84,7 +84,7 @@ struct MediaLibrary::Kept {
 };
 
 MediaLibrary::MediaLibrary(std::size_t cache_bytes)
-    : pool_(std::make_shared<BufferPool>(std::min(kMostPoolBytes, cache_bytes / 2))), limit_(cache_bytes) {}
+    : pool_(std::make_shared<BufferPool>(std::min(kMostPoolBytes, cache_bytes / 4))), limit_(cache_bytes) {}
 MediaLibrary::~MediaLibrary() = default;
 
 std::shared_ptr<MediaLibrary::Source> MediaLibrary::source_for(const MediaRef& ref) {

@@ -318,9 +318,16 @@ TEST_CASE("a pipe passes everything in order and lets both sides give up") {
     CHECK(expected == 100);
     maker.join();
     Pipe<int> other(1);
+    CHECK(other.wait_for_room());
     other.put(1);
-    std::thread blocked([&] { CHECK_FALSE(other.put(2)); });
+    bool room = true; // checks are the main thread's alone
+    std::thread waiting([&] { room = other.wait_for_room(); });
+    bool went = true;
+    std::thread blocked([&] { went = other.put(2); });
     other.abandon();
     blocked.join();
+    waiting.join();
+    CHECK_FALSE(room);
+    CHECK_FALSE(went);
     CHECK_FALSE(other.take());
 }
