@@ -75,10 +75,15 @@ std::vector<TrueCrossing> truth_of(const Shot& shot, bool cluttered, unsigned cl
         std::nth_element(v.begin(), v.begin() + std::ptrdiff_t(v.size() / 2), v.end());
         behind[c] = v[v.size() / 2];
     }
+    // How far apart a cell's thing is shown by its two cameras: at the agree distance nothing is.
+    const double agree = shot.agree_distance_m > 0 ? 1 / shot.agree_distance_m : 0;
+    const auto apart_px = [&](std::size_t t, std::size_t c) {
+        return std::abs(1 / double(depth[t][c]) - agree) * cells[c].across / kPixel_rad;
+    };
     std::map<std::pair<int, int>, std::size_t> open; // (moment, cell id) -> index into cells
     for (std::size_t t = 0; t < depth.size(); ++t)
         for (std::size_t c = 0; c < cells.size(); ++c)
-            if (depth[t][c] < kNearer * behind[c] && cells[c].across / double(depth[t][c]) / kPixel_rad > 3 &&
+            if (depth[t][c] < kNearer * behind[c] && apart_px(t, c) > 3 &&
                 (1 / double(depth[t][c]) - 1 / double(behind[c])) * cells[c].across / kPixel_rad > 2.5)
                 open[{int(t), cells[c].id}] = c;
     std::vector<TrueCrossing> out;
@@ -106,8 +111,7 @@ std::vector<TrueCrossing> truth_of(const Shot& shot, bool cluttered, unsigned cl
             const double t = at.first * step;
             x.from = std::min(x.from, t), x.to = std::max(x.to, t);
             x.places.emplace_back(t, cells[c].d);
-            x.most_px =
-                std::max(x.most_px, cells[c].across / double(depth[std::size_t(at.first)][c]) / kPixel_rad);
+            x.most_px = std::max(x.most_px, apart_px(std::size_t(at.first), c));
         }
         out.push_back(std::move(x));
     }
