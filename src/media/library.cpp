@@ -186,12 +186,15 @@ std::vector<std::string> MediaLibrary::remarks() const {
         std::int64_t pixels = 0;
         for (const auto& [file, count] : files) pixels += count;
         const std::string first = files.begin()->first.filename().string();
-        out.push_back((files.size() == 1
-                           ? "In " + first + " "
-                           : "In " + std::to_string(files.size()) + " pictures from " + first + " on ") +
-                      (pixels == 1 ? "1 pixel is" : std::to_string(pixels) + " pixels are") +
-                      " not a number; filled from what lies beside. Render " +
-                      (files.size() == 1 ? "it" : "them") + " again to be rid of that.");
+        const bool one = files.size() == 1;
+        const std::string where =
+            one ? "In " + first : "In " + std::to_string(files.size()) + " pictures from " + first + " on";
+        const std::string what =
+            pixels == 1
+                ? "1 pixel is not a number and was filled from those beside it"
+                : std::to_string(pixels) + " pixels are not numbers and were filled from those beside them";
+        out.push_back(where + ", " + what + ". Render " + (one ? "it" : "them") +
+                      " again to be rid of that.");
     }
     return out;
 }

@@ -20,7 +20,9 @@ constexpr double kNoTrust = 0.7,
                  kFullTrust = 0.8; ///< correlation of what was matched: 0.85 and more under a solved rig
 constexpr int kAbout = 25;         ///< places: about six degrees
 constexpr float kEven = 12;        ///< grey levels squared, of noise and coding
-constexpr float kUnlike = 0.1f, kAlike = 0.4f; ///< that correlation about one place
+constexpr float kUnlike = 0.1f, kAlike = 0.4f;          ///< that correlation about one place
+constexpr int kNearby = 11;                             ///< places: about three degrees
+constexpr float kHardlySame = 0.1f, kSameEnough = 0.3f; ///< the share of what is the same nearby
 constexpr int kSameBlock = 5;
 constexpr float kSame = 4, kOther = 10; ///< grey levels
 constexpr int kBlock = 5, kSpeckle = 60;
@@ -59,10 +61,22 @@ cv::Mat detail_of(const cv::Mat& m, const StripSight& sight) {
     return out;
 }
 
-/// 1 where b's detail is a's of where it was matched to, but for noise, 0 where it plainly is not or one of
-/// them does not look.
-cv::Mat sameness(const cv::Mat& da, const cv::Mat& db, const StripSight& a, const StripSight& b,
-                 const cv::Mat& parallax) {
+/// 0 up to `none`, 1 from `all` on, evenly between.
+cv::Mat ramp(const cv::Mat& values, float none, float all) {
+    cv::Mat out;
+    values.convertTo(out, CV_32F, 1 / double(all - none), -double(none) / double(all - none));
+    cv::max(out, 0.0, out);
+    cv::min(out, 1.0, out);
+    return out;
+}
+
+struct Sameness {
+    cv::Mat same; ///< 1 where b's detail is a's of where it was matched to, but for noise, 0 where it plainly
+                  ///< is not or one of them does not look
+    cv::Mat both; ///< 255 where both look, else 0
+};
+Sameness sameness(const cv::Mat& da, const cv::Mat& db, const StripSight& a, const StripSight& b,
+                  const cv::Mat& parallax) {
     cv::Mat off(db.size(), CV_32F), both = b.seen.clone();
     for (int y = 0; y < off.rows; ++y) {
         const std::int16_t *ra = da.ptr<std::int16_t>(y), *rb = db.ptr<std::int16_t>(y);
@@ -77,13 +91,19 @@ cv::Mat sameness(const cv::Mat& da, const cv::Mat& db, const StripSight& a, cons
             if (!seen[i] || !seen[i + 1]) both.at<std::uint8_t>(y, x) = 0, to[x] = kOther;
         }
     }
-    cv::Mat mean, out;
+    cv::Mat mean;
     cv::boxFilter(off, mean, CV_32F, cv::Size(kSameBlock, kSameBlock));
-    mean.convertTo(out, CV_32F, -1 / double(kOther - kSame), double(kOther) / double(kOther - kSame));
-    cv::max(out, 0.0, out);
-    cv::min(out, 1.0, out);
+    cv::Mat out = ramp(mean, kOther, kSame);
     out.setTo(0, ~both);
-    return out;
+    return {out, both};
+}
+
+/// The share of places that show the same, of those nearby at which both look.
+cv::Mat same_nearby(const Sameness& where) {
+    cv::Mat both, same;
+    cv::boxFilter(where.both, both, CV_32F, cv::Size(kNearby, kNearby));
+    cv::boxFilter(where.same, same, CV_32F, cv::Size(kNearby, kNearby));
+    return same / cv::max(both / 255, 1e-3);
 }
 
 /// What b sees against what a sees where it was matched to, by their details: the correlation over the whole,
@@ -181,16 +201,15 @@ StripMatch match_strip(const cv::Mat& a, const cv::Mat& b, const StripSight& a_s
     cv::Mat soft_a, soft_b; // less noise
     cv::blur(da, soft_a, cv::Size(3, 3));
     cv::blur(db, soft_b, cv::Size(3, 3));
-    cv::Mat sure = sameness(soft_a, soft_b, a_sight, b_sight, parallax);
+    cv::Mat sure = sameness(soft_a, soft_b, a_sight, b_sight, parallax).same;
     sure.setTo(0, ~known);
     cv::add(sure, cv::Scalar(kUnsure), sure);
     smooth_along_edges(b, parallax, sure, kSmoothing, kEdge);
-    StripMatch out{parallax,
-                   {},
-                   sameness(soft_a, soft_b, a_sight, b_sight, parallax),
+    const Sameness drawn = sameness(soft_a, soft_b, a_sight, b_sight, parallax);
+    StripMatch out{parallax, ramp(agrees.about, kUnlike, kAlike), drawn.same,
                    std::clamp((agrees.whole - kNoTrust) / (kFullTrust - kNoTrust), 0.0, 1.0)};
-    agrees.about.convertTo(out.alike, CV_32F, 1 / (kAlike - kUnlike), -kUnlike / (kAlike - kUnlike));
-    out.alike = cv::min(cv::max(out.alike, 0.0), 1.0);
+    // Detail may correlate where two bars were taken for one: then little is the same in both nearby.
+    cv::min(out.alike, ramp(same_nearby(drawn), kHardlySame, kSameEnough), out.alike);
     return out;
 }
 

@@ -266,9 +266,9 @@ TEST_CASE("pixels that are not numbers are filled from what lies beside them, an
     CHECK(library.remarks().empty());
     for (const int n : {1, 1, 1}) REQUIRE(library.picture(ref, frame_time(n, FrameRate(30))));
     REQUIRE(library.remarks().size() == 1);
-    CHECK(library.remarks()[0].starts_with("In s.0002.exr 2 pixels are not a number"));
+    CHECK(library.remarks()[0].starts_with("In s.0002.exr, 2 pixels are not numbers"));
     REQUIRE(library.picture(ref, frame_time(2, FrameRate(30))));
-    CHECK(library.remarks()[0].starts_with("In 2 pictures from s.0002.exr on 5 pixels are"));
+    CHECK(library.remarks()[0].starts_with("In 2 pictures from s.0002.exr on, 5 pixels are"));
     library.forget(ref);
     CHECK(library.remarks().empty());
 }

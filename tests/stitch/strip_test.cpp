@@ -89,6 +89,25 @@ TEST_CASE("a ghost is told from what both show") {
     CHECK(match.trust == 1);
 }
 
+TEST_CASE("where nothing belongs together, distances are not followed, however alike its surroundings") {
+    const cv::Mat a = texture(140, 200, 11);
+    cv::Mat b = shifted(a, 7);
+    texture(60, 50, 12).copyTo(b(cv::Rect(90, 40, 50, 60))); // what a does not show at all
+    const StripSight whole = strip_sight(all_seen(a));
+    const StripMatch match = match_strip(a, b, whole, whole, 32, false, 1);
+    CHECK(match.trust > 0.5); // the rig is right for all that
+    CHECK(cv::mean(match.alike(cv::Rect(105, 55, 20, 30)))[0] < 0.2);
+    CHECK(cv::mean(match.alike(cv::Rect(30, 20, 30, 100)))[0] > 0.95);
+    // The end of what both see is no reason for doubt.
+    cv::Mat seen = all_seen(a);
+    seen.colRange(0, 40).setTo(0);
+    cv::Mat ends = a.clone();
+    ends.setTo(0, ~seen);
+    const cv::Mat plain = shifted(a, 7);
+    const StripMatch narrow = match_strip(ends, plain, strip_sight(seen), whole, 32, false, 1);
+    CHECK(cv::mean(narrow.alike(cv::Rect(49, 20, 8, 100)))[0] > 0.95);
+}
+
 TEST_CASE("smoothing along edges is the least-squares solution, one row after the other") {
     constexpr int n = 40;
     std::mt19937 random(2);
