@@ -275,7 +275,8 @@ void MainWindow::set_station(Station station) {
     picture_->set_line_tool(std::nullopt);
     lane_->setVisible(station == Station::points);
     crossing_lane_->setVisible(station == Station::seams);
-    timeline_->setFixedHeight(station == Station::points ? 128 : 96);
+    // Those two have a lane of their own below the sources.
+    timeline_->setFixedHeight(station == Station::points || station == Station::seams ? 128 : 96);
     // Whoever is here already keeps the view that was chosen.
     if (station == Station::points && arriving)
         picture_->set_mode(ViewMode::pair);
