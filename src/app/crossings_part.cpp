@@ -173,6 +173,8 @@ CrossingsPart::CrossingsPart(Session& session, PictureArea& picture, QWidget* pa
     table_->horizontalHeader()->setSectionResizeMode(QHeaderView::Stretch);
     table_->horizontalHeader()->setSectionResizeMode(0, QHeaderView::Fixed);
     table_->setColumnWidth(0, kPictureWidth + 8);
+    for (const int narrow : {2, 3, 4}) // a state stands on one line with its mark
+        table_->horizontalHeader()->setSectionResizeMode(narrow, QHeaderView::ResizeToContents);
     table_->setSelectionBehavior(QAbstractItemView::SelectRows);
     table_->setSelectionMode(QAbstractItemView::SingleSelection);
     table_->setEditTriggers(QAbstractItemView::NoEditTriggers);
