@@ -127,7 +127,9 @@ PictureAnswer answer_to(const PictureRequest& request, Composer& composer) {
     } catch (const std::exception& e) {
         out.error = QString::fromStdString(e.what());
     }
-    for (const auto& remark : composer.library().remarks()) out.remarks << QString::fromStdString(remark);
+    if (const Shot* shot = find_shot(*request.project, request.shot))
+        for (const auto& remark : source_remarks(*request.project, *shot, composer.library()))
+            out.remarks << QString::fromStdString(remark);
     out.milliseconds =
         std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - begun).count();
     return out;

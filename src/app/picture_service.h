@@ -35,7 +35,7 @@ struct PictureAnswer {
     Seconds time{0};
     double milliseconds = 0;
     QString error;
-    QStringList remarks; ///< all that was odd about pixels so far (MediaLibrary::remarks)
+    QStringList remarks; ///< what was odd in the shot's sources so far
 };
 
 /// Makes it; what goes wrong is in the answer.

@@ -75,7 +75,8 @@ void RenderQueue::start_next() {
                             Qt::QueuedConnection);
                     },
                     cancel);
-                for (const auto& remark : composer.library().remarks())
+                for (const auto& remark :
+                     source_remarks(*project, *find_shot(*project, d->shot), composer.library()))
                     words += (words.isEmpty() ? "" : " ") + QString::fromStdString(remark);
             } catch (const Cancelled&) {
                 state = State::stopped;

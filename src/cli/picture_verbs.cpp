@@ -17,8 +17,9 @@ struct StillWords {
     int width = 3840, depth = 8;
 };
 
-void print_remarks(const MediaLibrary& library) {
-    for (const auto& remark : library.remarks()) std::cerr << "porbit: note: " << remark << "\n";
+void print_remarks(const Project& project, const Shot& shot, const MediaLibrary& library) {
+    for (const auto& remark : source_remarks(project, shot, library))
+        std::cerr << "porbit: note: " << remark << "\n";
 }
 
 void make_still(const StillWords& w) {
@@ -38,7 +39,7 @@ void make_still(const StillWords& w) {
                     "--time " + w.time, "Choose a time inside it");
     write_still(render_still(composer, project, shot, request), w.out,
                 {w.depth, 95, SphericalTag{request.mapping, StereoLayout::mono}});
-    print_remarks(composer.library());
+    print_remarks(project, shot, composer.library());
     std::cout << w.out << "\n";
 }
 
@@ -96,7 +97,7 @@ void make_master(const MasterWords& w, const Cancel& cancel) {
                           p.frames_done == p.frames);
         },
         cancel);
-    print_remarks(composer.library());
+    print_remarks(project, shot, composer.library());
     std::cout << w.out << "\n";
 }
 

@@ -208,7 +208,7 @@ Preflight preflight(const Project& project, const Deliverable& d, MediaLibrary& 
     if (!is_sequence(d) && d.codec == VideoCodec::h264 && (size.width > 4096 || size.height > 2304))
         out.warnings.push_back("many players decode H.264 only up to 4096 x 2304; H.265 is safer for " +
                                std::to_string(size.width) + " x " + std::to_string(size.height));
-    for (const auto& remark : library.remarks()) out.warnings.push_back(remark);
+    for (auto& remark : source_remarks(project, *shot, library)) out.warnings.push_back(std::move(remark));
     if (!d.path.empty() && std::filesystem::exists(d.path))
         out.warnings.push_back(d.path.filename().string() + " exists and will be replaced");
     if (!d.path.empty() && out.stops.empty()) {

@@ -114,7 +114,7 @@ Picture read_exr(const std::filesystem::path& path, BufferPool* pool, std::int64
                         out.row(y - show.min.y) + std::size_t(x0 - show.min.x) * 4, x1 - x0 + 1);
         }
         if (mended) *mended = std::int64_t(odd.size());
-        if (!odd.empty()) fill_from_neighbours(out, std::move(odd));
+        fill_from_neighbours(out, odd);
         return out;
     } catch (const Error&) {
         throw;

@@ -179,24 +179,22 @@ void MediaLibrary::forget(const MediaRef& ref) {
     });
 }
 
-std::vector<std::string> MediaLibrary::remarks() const {
+std::string MediaLibrary::remark(const MediaRef& ref) const {
     const std::lock_guard lock(mutex_);
-    std::vector<std::string> out;
-    for (const auto& [key, files] : mended_) {
-        std::int64_t pixels = 0;
-        for (const auto& [file, count] : files) pixels += count;
-        const std::string first = files.begin()->first.filename().string();
-        const bool one = files.size() == 1;
-        const std::string where =
-            one ? "In " + first : "In " + std::to_string(files.size()) + " pictures from " + first + " on";
-        const std::string what =
-            pixels == 1
-                ? "1 pixel is not a number and was filled from those beside it"
-                : std::to_string(pixels) + " pixels are not numbers and were filled from those beside them";
-        out.push_back(where + ", " + what + ". Render " + (one ? "it" : "them") +
-                      " again to be rid of that.");
-    }
-    return out;
+    const auto found = mended_.find(key_of(ref));
+    if (found == mended_.end()) return {};
+    const auto& files = found->second;
+    std::int64_t pixels = 0;
+    for (const auto& [file, count] : files) pixels += count;
+    const std::string first = files.begin()->first.filename().string();
+    const bool one = files.size() == 1;
+    const std::string where =
+        one ? "In " + first : "In " + std::to_string(files.size()) + " pictures from " + first + " on";
+    const std::string what =
+        pixels == 1
+            ? "1 pixel is not a number and was filled from those beside it"
+            : std::to_string(pixels) + " pixels are not numbers and were filled from those beside them";
+    return where + ", " + what + ". Render " + (one ? "it" : "them") + " again to be rid of that.";
 }
 
 std::size_t MediaLibrary::cached_bytes() const {

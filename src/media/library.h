@@ -25,8 +25,8 @@ class MediaLibrary {
     /// duration. Throws Error when the file is missing or breaks off.
     std::optional<Picture> picture(const MediaRef& ref, Seconds t, int level = 0);
 
-    /// What was odd in the pixels that were read so far, for people: a sentence or two for each source.
-    std::vector<std::string> remarks() const;
+    /// What was odd in a source's pixels that were read so far, for people; empty: nothing.
+    std::string remark(const MediaRef& ref) const;
 
     /// Forgets a file: its reader and pictures (after relinking, or when it changed on disk).
     void forget(const MediaRef& ref);

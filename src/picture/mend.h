@@ -10,8 +10,8 @@ struct PixelPlace {
 };
 
 /// Fills the pixels at `places` from those beside them, from the edge of what is to be filled inwards: each
-/// becomes the mean of its neighbours that are known. Where nothing is known they become transparent black.
-/// The work grows with the number of places, whatever the picture's size.
-void fill_from_neighbours(Picture& picture, std::vector<PixelPlace> places);
+/// becomes the mean of its neighbours that are known. When nothing is known they become transparent black.
+/// Each place is filled once, however many they are.
+void fill_from_neighbours(Picture& picture, const std::vector<PixelPlace>& places);
 
 } // namespace porb

@@ -32,4 +32,15 @@ Span used_span(const Project& project, const Shot& shot, MediaLibrary& library) 
     return {in, out};
 }
 
+std::vector<std::string> source_remarks(const Project& project, const Shot& shot,
+                                        const MediaLibrary& library) {
+    std::vector<std::string> out;
+    for (const auto& use : shot.cameras) {
+        const Media* media = find_media(project, use.media);
+        const std::string remark = media ? library.remark(media->ref) : std::string();
+        if (!remark.empty() && std::find(out.begin(), out.end(), remark) == out.end()) out.push_back(remark);
+    }
+    return out;
+}
+
 } // namespace porb

@@ -14,5 +14,8 @@ struct Span {
     bool empty() const { return out <= in; }
 };
 Span used_span(const Project& project, const Shot& shot, MediaLibrary& library);
+/// What was odd in the pixels of a shot's sources that were read so far (MediaLibrary::remark), each once.
+std::vector<std::string> source_remarks(const Project& project, const Shot& shot,
+                                        const MediaLibrary& library);
 
 } // namespace porb

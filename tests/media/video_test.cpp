@@ -6,6 +6,7 @@
 #include "picture/compare.h"
 #include "picture/mend.h"
 #include "picture/transfer.h"
+#include "project/span.h"
 #include "support/support.h"
 
 #include <ImfArray.h>
@@ -263,14 +264,20 @@ TEST_CASE("pixels that are not numbers are filled from what lies beside them, an
     ref.path = folder / "s.%04d.exr";
     ref.kind = MediaKind::sequence;
     REQUIRE(library.picture(ref, Seconds(0)));
-    CHECK(library.remarks().empty());
+    CHECK(library.remark(ref).empty());
     for (const int n : {1, 1, 1}) REQUIRE(library.picture(ref, frame_time(n, FrameRate(30))));
-    REQUIRE(library.remarks().size() == 1);
-    CHECK(library.remarks()[0].starts_with("In s.0002.exr, 2 pixels are not numbers"));
+    CHECK(library.remark(ref).starts_with("In s.0002.exr, 2 pixels are not numbers"));
     REQUIRE(library.picture(ref, frame_time(2, FrameRate(30))));
-    CHECK(library.remarks()[0].starts_with("In 2 pictures from s.0002.exr on, 5 pixels are"));
+    CHECK(library.remark(ref).starts_with("In 2 pictures from s.0002.exr on, 5 pixels are"));
+    // A shot tells of its own sources, each once.
+    Project project;
+    Shot shot = shot_for_rig(tiny_rig(64), "odd");
+    for (auto& c : shot.cameras) c.media = add_media(project, ref);
+    CHECK(source_remarks(project, shot, library) == std::vector<std::string>{library.remark(ref)});
+    for (auto& c : shot.cameras) c.media.clear();
+    CHECK(source_remarks(project, shot, library).empty());
     library.forget(ref);
-    CHECK(library.remarks().empty());
+    CHECK(library.remark(ref).empty());
 }
 
 TEST_CASE("numbered sequences") {

@@ -208,6 +208,15 @@ TEST_CASE(
     CHECK(pixel_at(p, 10, 6).a == 0);
     CHECK(pixel_at(p, 0, 0).r == 0);
     fill_from_neighbours(p, {}); // nothing to do
+    // All but one corner: filled from it, and soon.
+    Picture large(1500, 1500);
+    set_pixel(large, 0, 0, {0.25f, 0.5f, 0.75f, 1});
+    all.clear();
+    for (int y = 0; y < 1500; ++y)
+        for (int x = 0; x < 1500; ++x)
+            if (x + y > 0) all.push_back({x, y});
+    fill_from_neighbours(large, all);
+    CHECK(pixel_at(large, 1499, 1499).g == Approx(0.5).margin(0.001));
 }
 
 TEST_CASE("PSNR of a known difference") {
