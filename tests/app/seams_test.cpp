@@ -2,6 +2,7 @@
 #include "app/seams_panel.h"
 #include "app/shapes_part.h"
 #include "app/shelters_part.h"
+#include "app/timeline.h"
 #include "bench.h"
 #include "media/still.h"
 
@@ -48,7 +49,7 @@ TEST_CASE("a cut-out is drawn by clicks, reshaped, keyed, copied and removed") {
     b.window.picture().set_mode(ViewMode::lens);
     b.settle();
     b.trigger("Draw a cut-out"); // from any station
-    b.settle(); // the lane of crossings takes its room
+    b.settle();                  // the lane of crossings takes its room
     auto& part = b.window.seams().shapes();
     REQUIRE(part.tool().is_drawing());
     CHECK(part.tool().words().contains("camera A"));
@@ -171,4 +172,24 @@ TEST_CASE("blending is chosen, who supplies what is shown, and tools leave with 
     const std::size_t before = b.shot().shelters.size();
     drag(&b.window.picture(), on_map(b, 10, 0), on_map(b, 20, 10));
     CHECK(b.shot().shelters.size() == before);
+}
+
+TEST_CASE("lanes below the sources have room of their own") {
+    Bench b;
+    auto* timeline = b.part<Timeline>("timeline");
+    const auto rows_fit = [&] {
+        QTest::qWait(20);
+        const QRect ruler = timeline->ruler().geometry();
+        for (const QWidget* lane : timeline->findChildren<QWidget*>())
+            if (lane->isVisible() && lane->parentWidget() == timeline && lane != &timeline->ruler() &&
+                lane->geometry().left() >= ruler.left() && lane->geometry().intersects(ruler))
+                return false;
+        return timeline->rect().contains(ruler) && ruler.height() >= timeline->ruler().minimumHeight();
+    };
+    for (const Station station :
+         {Station::match, Station::points, Station::match, Station::seams, Station::master}) {
+        INFO(int(station));
+        b.window.set_station(station);
+        CHECK(rows_fit());
+    }
 }

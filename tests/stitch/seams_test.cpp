@@ -243,6 +243,52 @@ TEST_CASE("what a cut-out leaves open is measured, placed, and whoever could fil
     CHECK(cut_hole(shot, Seconds(2)).square_deg == Approx(alone.square_deg).margin(2));
 }
 
+TEST_CASE(
+    "a leg of the stand goes with a cut-out in each of the two lenses that show it, and leaves no hole") {
+    Rig rig = nominal_rig(6, 480, 480, 1, 190);
+    for (std::size_t i = 0; i < 6; ++i) {
+        const double yaw = radians(60.0 * double(i));
+        rig.cameras[i].pose.position_m = 0.075 * Vec3(std::sin(yaw), 0, std::cos(yaw));
+    }
+    Shot shot = shot_for_rig(rig, "stand");
+    for (auto& c : shot.cameras) c.media = "m";
+    shot.agree_distance_m = 3;
+    // It runs down and out between the first two, whose line passes over it.
+    const std::vector<Vec3> leg = {towards(30, -72), towards(30, -76), towards(30, -80)};
+    const View view = map_view(720);
+    const auto suppliers = [&](const Vec3& d) {
+        const BlendPlan plan = make_plan(plan_key(shot, view));
+        std::vector<double> out;
+        for (std::size_t c = 0; c < 6; ++c) out.push_back(weight_at(plan, c, d));
+        return out;
+    };
+    for (const Vec3& d : leg) {
+        const auto before = suppliers(d);
+        REQUIRE(before[0] + before[1] == Approx(1).margin(1e-3));
+    }
+    for (const std::size_t c : {0u, 1u}) {
+        Shape cut = square_about(rig.cameras[c], leg[1], 0.09);
+        cut.name = "leg";
+        cut.feather_deg = 1;
+        shot.cameras[c].shapes = {cut};
+    }
+    CHECK(cut_hole(shot, Seconds(0)).square_deg == 0);
+    for (const Vec3& d : leg) {
+        const auto after = suppliers(d);
+        CHECK(after[0] + after[1] < 0.02);
+        double sum = 0;
+        for (const double w : after) sum += w;
+        CHECK(sum == Approx(1).margin(1e-3));
+        CHECK(after[2] + after[5] > 0.98); // from their neighbours at either side
+    }
+    // All six cut there: now it is a hole, and nobody's wider reach helps.
+    for (std::size_t c = 2; c < 6; ++c) shot.cameras[c].shapes = {square_about(rig.cameras[c], leg[1], 0.09)};
+    const CutHole hole = cut_hole(shot, Seconds(0));
+    CHECK(hole.square_deg > 10);
+    CHECK(degrees(std::acos(std::min(1.0, hole.middle.dot(leg[1])))) < 4);
+    CHECK(hole.could_fill.empty());
+}
+
 TEST_CASE("a shape's edge is as soft as it says, whatever the lens's feather") {
     Shot shot = pair_shot();
     shot.cameras[0].feather_deg = 6;
