@@ -372,8 +372,10 @@ void PictureArea::next_of_loop() {
 }
 
 void PictureArea::take(const PictureAnswer& answer) {
-    // Once for each source: as more of its pictures are read the figures in the remark change.
+    // Once for each source of a shot: as more of its pictures are read the figures in the remark change.
+    if (answer.shot != remarked_) remarks_ = 0;
     if (answer.remarks.size() > remarks_) session_.say(answer.remarks.last(), Signal::care);
+    remarked_ = answer.shot;
     remarks_ = answer.remarks.size();
     if (answer.number > number_ || !reel_.empty()) return;
     const bool composed = answer.view.has_value();

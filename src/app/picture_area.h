@@ -152,7 +152,8 @@ class PictureArea : public QWidget {
     quint64 number_ = 0;
     FlowSettings flow_asked_; ///< of the last picture
     PictureAnswer answer_;
-    qsizetype remarks_ = 0; ///< of the last answer
+    qsizetype remarks_ = 0; ///< of the last answer,
+    std::string remarked_;  ///< and its shot
     std::optional<PlanKey> overlay_key_;
     Overlays overlay_;
     BackgroundJob loop_job_;

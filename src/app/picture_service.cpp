@@ -88,6 +88,7 @@ PictureAnswer answer_to(const PictureRequest& request, Composer& composer) {
     const auto begun = std::chrono::steady_clock::now();
     PictureAnswer out;
     out.number = request.number;
+    out.shot = request.shot;
     out.view = request.view;
     out.time = request.time;
     try {

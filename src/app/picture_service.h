@@ -27,6 +27,7 @@ struct PictureRequest {
 
 struct PictureAnswer {
     quint64 number = 0;
+    std::string shot; ///< id
     std::vector<QImage>
         images; ///< one and perhaps the other's, or one for each camera (null where there is none)
     std::vector<QSize> full_sizes; ///< sources: their sizes before halving

@@ -17,14 +17,12 @@ class Pipe {
     /// when the other side gave up.
     bool wait_for_room() {
         std::unique_lock lock(mutex_);
-        changed_.wait(lock, [&] { return items_.size() < capacity_ || abandoned_; });
-        return !abandoned_;
+        return has_room(lock);
     }
     /// False when the other side gave up.
     bool put(T item) {
         std::unique_lock lock(mutex_);
-        changed_.wait(lock, [&] { return items_.size() < capacity_ || abandoned_; });
-        if (abandoned_) return false;
+        if (!has_room(lock)) return false;
         items_.push_back(std::move(item));
         changed_.notify_all();
         return true;
@@ -43,6 +41,10 @@ class Pipe {
     void abandon() { set(abandoned_); }
 
   private:
+    bool has_room(std::unique_lock<std::mutex>& lock) {
+        changed_.wait(lock, [&] { return items_.size() < capacity_ || abandoned_; });
+        return !abandoned_;
+    }
     void set(bool& flag) {
         const std::lock_guard lock(mutex_);
         flag = true;

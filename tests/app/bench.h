@@ -26,6 +26,20 @@ struct Bench {
         REQUIRE(window.open_project(folder / "p.porb"));
         settle();
     }
+    /// Opens the hall as a still through two lenses; `decide` sets the shot up before.
+    template <class Decide>
+    void open_hall(int circle_size, Decide&& decide) {
+        sim::SimOptions o;
+        o.circle_size = circle_size;
+        StillTake take = hall_still(folder, o);
+        decide(take.project.shots[0]);
+        save_project(take.project, folder / "still.porb");
+        REQUIRE(window.open_project(folder / "still.porb"));
+        settle();
+    }
+    void open_hall(int circle_size) {
+        open_hall(circle_size, [](Shot&) {});
+    }
     /// Lets the picture come to rest.
     void settle() {
         REQUIRE(QTest::qWaitFor([&] { return window.picture().settled(); }, 20000));

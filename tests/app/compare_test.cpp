@@ -4,19 +4,15 @@
 #include <QComboBox>
 #include <QToolButton>
 
+#include <functional>
+
 using namespace porb;
 using namespace porb::app;
 using namespace porb::test;
 
 TEST_CASE("the present is compared with another state by wipe, blink, difference and side by side") {
     Bench b(false);
-    sim::SimOptions o;
-    o.circle_size = 240;
-    StillTake take = hall_still(b.folder, o);
-    take.project.shots[0].flow.on = false;
-    save_project(take.project, b.folder / "still.porb");
-    REQUIRE(b.window.open_project(b.folder / "still.porb"));
-    b.settle();
+    b.open_hall(240, [](Shot& s) { s.flow.on = false; });
     PictureArea& picture = b.window.picture();
     Comparison& compare = picture.comparison();
     auto* with = b.part<QComboBox>("compare_with");
@@ -72,12 +68,8 @@ TEST_CASE("the present is compared with another state by wipe, blink, difference
 
 TEST_CASE("every state on offer is what its name says, and only states that differ are on offer") {
     Bench b(false);
-    sim::SimOptions o;
-    o.circle_size = 160;
-    StillTake take = hall_still(b.folder, o);
-    save_project(take.project, b.folder / "still.porb");
-    REQUIRE(b.window.open_project(b.folder / "still.porb"));
-    b.settle();
+    b.open_hall(160);
+    const Shot saved = b.shot();
     Comparison& compare = b.window.picture().comparison();
     CHECK_FALSE(compare.other()); // off: nothing is made for it
     b.trigger("Compare with another state");
@@ -120,29 +112,29 @@ TEST_CASE("every state on offer is what its name says, and only states that diff
         return p->shots[0];
     };
     // Each takes its own decision back and leaves all others.
-    Shot expected = now;
-    expected.match.on = false;
-    CHECK(other("colours as shot") == expected);
-    expected = now;
-    expected.flow.on = false;
-    CHECK(other("parallax left open") == expected);
-    expected = now;
-    expected.grade.on = false;
-    CHECK(other("ungraded") == expected);
-    expected = now;
-    expected.denoise.on = false;
-    CHECK(other("without denoising") == expected);
-    expected = now;
-    expected.seam_lines = SeamLines();
-    CHECK(other("lines half-way") == expected);
-    expected.flow.on = false;
-    expected.blend = {};
-    expected.shelters.clear();
-    expected.cameras[0].shapes.clear();
-    CHECK(other("no seam work") == expected);
+    const std::pair<const char*, std::function<void(Shot&)>> takes_back[] = {
+        {"colours as shot", [](Shot& t) { t.match.on = false; }},
+        {"parallax left open", [](Shot& t) { t.flow.on = false; }},
+        {"ungraded", [](Shot& t) { t.grade.on = false; }},
+        {"without denoising", [](Shot& t) { t.denoise.on = false; }},
+        {"lines half-way", [](Shot& t) { t.seam_lines = SeamLines(); }},
+        {"no seam work",
+         [](Shot& t) {
+             t.seam_lines = SeamLines();
+             t.flow.on = false;
+             t.blend = {};
+             t.shelters.clear();
+             t.cameras[0].shapes.clear();
+         }},
+    };
+    for (const auto& [name, take_back] : takes_back) {
+        Shot expected = now;
+        take_back(expected);
+        CHECK(other(name) == expected);
+    }
     CHECK(other("rig of morning").rig.cameras[0].pose.turn.yaw_deg == kept.rig.cameras[0].pose.turn.yaw_deg);
-    CHECK(other("as saved") == take.project.shots[0]);
-    CHECK(other("before: Decide much") == take.project.shots[0]);
+    CHECK(other("as saved") == saved);
+    CHECK(other("before: Decide much") == saved);
     CHECK(b.shot() == now); // looking changes nothing
     CHECK_FALSE(b.session().history().can_redo());
 

@@ -18,15 +18,6 @@ using namespace porb::test;
 
 namespace {
 
-void open_still(Bench& b) {
-    sim::SimOptions o;
-    o.circle_size = 240;
-    StillTake take = hall_still(b.folder, o);
-    save_project(take.project, b.folder / "still.porb");
-    REQUIRE(b.window.open_project(b.folder / "still.porb"));
-    b.settle();
-}
-
 /// Clicks on a place of the selected camera's circle, in lens view.
 void click_lens(Bench& b, double x, double y) {
     PictureArea& picture = b.window.picture();
@@ -45,7 +36,7 @@ QPoint on_map(Bench& b, double yaw_deg, double pitch_deg) {
 
 TEST_CASE("a cut-out is drawn by clicks, reshaped, keyed, copied and removed") {
     Bench b(false);
-    open_still(b);
+    b.open_hall(240);
     b.window.picture().set_mode(ViewMode::lens);
     b.settle();
     b.trigger("Draw a cut-out"); // from any station
@@ -109,7 +100,7 @@ TEST_CASE("a cut-out is drawn by clicks, reshaped, keyed, copied and removed") {
 
 TEST_CASE("a shelter is drawn on the map, given a span and a camera, and says what cannot be") {
     Bench b(false);
-    open_still(b);
+    b.open_hall(240);
     b.trigger("Draw a shelter");
     auto& part = b.window.seams().shelters();
     REQUIRE(part.tool().is_drawing());
@@ -153,7 +144,7 @@ TEST_CASE("a shelter is drawn on the map, given a span and a camera, and says wh
 
 TEST_CASE("blending is chosen, who supplies what is shown, and tools leave with their station") {
     Bench b(false);
-    open_still(b);
+    b.open_hall(240);
     b.window.set_station(Station::seams);
     auto* blending = b.part<QComboBox>("blending");
     blending->setCurrentIndex(2);

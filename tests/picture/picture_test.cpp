@@ -199,7 +199,7 @@ TEST_CASE(
             const bool hole = x >= 6 && x < 13 && y >= 3 && y < 8;
             const Rgba a = pixel_at(p, x, y), b = pixel_at(whole, x, y);
             CHECK(a.a == Approx(1));
-            CHECK(std::abs(a.r - b.r) <= (hole ? 0.25f : 0.0f));
+            CHECK(std::abs(a.r - b.r) <= (hole ? 0.1f : 0.0f));
         }
     std::vector<PixelPlace> all;
     for (int y = 0; y < 12; ++y)
