@@ -2,6 +2,7 @@
 // seams by colour and gradient, multiband blending) with the same true rig. Footage is made and kept in a
 // folder.
 //   seam_table [--seeds 1,2,3] [--rigs ring-of-six,...] [--scenes hall,...] [--pictures DIR]
+#include "base/angle.h"
 #include "base/parallel.h"
 #include "media/still.h"
 #include "media/writer.h"
@@ -28,7 +29,8 @@ const std::map<std::string, sim::SimRig> kRigs = {{"two-fisheyes", sim::SimRig::
                                                   {"ring-of-six", sim::SimRig::ring_of_six},
                                                   {"ball-of-eight", sim::SimRig::ball_of_eight},
                                                   {"dome-of-five", sim::SimRig::dome_of_five}};
-constexpr int kSeamWidth = 640; ///< seams are looked for at about 0.2 megapixels, as is usual
+constexpr int kBlock = 40, kShift = 8; ///< pixels, of what is laid on the truth, and how far
+constexpr int kSeamWidth = 640;        ///< seams are looked for at about 0.2 megapixels, as is usual
 
 /// Scenes by name; the seed chooses moments (where keeper and planets are) and where clutter stands.
 sim::SimOptions options_of(const std::string& scene, const std::string& rig, unsigned seed, int size) {
@@ -187,11 +189,13 @@ double ssim(const cv::Mat& a, const cv::Mat& b, const cv::Mat& mask) {
     return cv::mean(map, mask)[0];
 }
 
-/// The share (%) of strong edges in overlaps that the truth has not within 1.5 pixels, once each block was
+struct DoubledEdges {
+    double extra = 0, all = 0; ///< pixels
+};
+/// Strong edges in overlaps, and those of them that the truth has not within 1.5 pixels, once each block was
 /// laid on the truth as well as it can be: what is shown twice or broken counts, what is merely elsewhere
-/// does not.
-double doubled_edges(const cv::Mat& made, const cv::Mat& truth, const cv::Mat& mask) {
-    constexpr int kBlock = 40, kShift = 8;
+/// does not. Those that count are set in `where`.
+DoubledEdges doubled_edges(const cv::Mat& made, const cv::Mat& truth, const cv::Mat& mask, cv::Mat& where) {
     constexpr float kEdge = 40; // Sobel of bytes / 4
     const auto edges = [](const cv::Mat& m) {
         cv::Mat s, gx, gy, mag;
@@ -205,14 +209,15 @@ double doubled_edges(const cv::Mat& made, const cv::Mat& truth, const cv::Mat& m
     cv::Mat allowed = et > 0.35f * kEdge;
     cv::dilate(allowed, allowed, cv::getStructuringElement(cv::MORPH_ELLIPSE, cv::Size(5, 5)));
     double extra = 0, all = 0;
-    for (int y = kShift; y + kBlock + kShift < made.rows; y += kBlock)
-        for (int x = kShift; x + kBlock + kShift < made.cols; x += kBlock) {
+    where = cv::Mat::zeros(made.size(), CV_8U);
+    for (int y = kShift; y + kBlock + kShift <= made.rows; y += kBlock)
+        for (int x = kShift; x + kBlock + kShift <= made.cols; x += kBlock) {
             const cv::Rect block(x, y, kBlock, kBlock);
             if (cv::countNonZero(mask(block)) < kBlock * kBlock / 2) continue;
-            cv::Mat score;
+            cv::Mat score; // by what is judged alone: where no lens looks there is nothing to lay on anything
             cv::matchTemplate(
                 truth(cv::Rect(x - kShift, y - kShift, kBlock + 2 * kShift, kBlock + 2 * kShift)),
-                made(block), score, cv::TM_SQDIFF);
+                made(block), score, cv::TM_SQDIFF, mask(block));
             cv::Point best;
             cv::minMaxLoc(score, nullptr, nullptr, &best, nullptr);
             const cv::Mat near = allowed(cv::Rect(x - kShift + best.x, y - kShift + best.y, kBlock, kBlock));
@@ -220,10 +225,12 @@ double doubled_edges(const cv::Mat& made, const cv::Mat& truth, const cv::Mat& m
                 for (int i = 0; i < kBlock; ++i) {
                     if (!mask.at<std::uint8_t>(y + j, x + i) || em.at<float>(y + j, x + i) < kEdge) continue;
                     ++all;
-                    if (!near.at<std::uint8_t>(j, i)) ++extra;
+                    if (near.at<std::uint8_t>(j, i)) continue;
+                    ++extra;
+                    where.at<std::uint8_t>(y + j, x + i) = 255;
                 }
         }
-    return all > 0 ? 100 * extra / all : 0;
+    return {extra, all};
 }
 
 double seconds_of(const std::function<void()>& work) {
@@ -387,12 +394,51 @@ double steadiness(const Take& take, int width, const fs::path& folder) {
     return c.with / c.without;
 }
 
+/// The six sides of a cube about the viewer, in a row, about as dense as the panorama and with kShift pixels
+/// more around each: what is judged is what a head turned anywhere sees. In the panorama itself what lies
+/// above and below counts many times over.
+cv::Mat cube_sides(const cv::Mat& panorama, int interpolation) {
+    const TargetMap target(equirect_target(panorama.cols));
+    const int inner = int(std::lround(panorama.cols / kPi / kBlock)) * kBlock, side = inner + 2 * kShift;
+    cv::Mat u(side, 6 * side, CV_32F), v(side, 6 * side, CV_32F), out;
+    for (int s = 0; s < 6; ++s) {
+        const Mat3 turn = rotation_of({s < 4 ? 90.0 * s : 0, s < 4 ? 0 : s == 4 ? 90.0 : -90.0, 0});
+        for (int y = 0; y < side; ++y)
+            for (int x = 0; x < side; ++x) {
+                const auto along = [&](int i) { return 2 * (i + 0.5 - kShift) / inner - 1; };
+                const Vec2 px = *target.pixel(turn * Vec3(along(x), along(y), 1).normalized());
+                u.at<float>(y, s * side + x) = float(px.x() - 0.5);
+                v.at<float>(y, s * side + x) = float(std::clamp(px.y() - 0.5, 0.0, panorama.rows - 1.0));
+            }
+    }
+    cv::remap(panorama, out, u, v, interpolation, cv::BORDER_WRAP);
+    return out;
+}
+
 struct Score {
     double ssim = 0, doubled = 0;
+    cv::Mat where; ///< what counts as doubled
 };
+/// Of cube_sides().
 Score score(const cv::Mat& made, const cv::Mat& truth, const cv::Mat& mask) {
     const cv::Mat a = grey(made), b = grey(truth);
-    return {ssim(a, b, mask), doubled_edges(a, b, mask)};
+    const int side = made.rows;
+    cv::Mat judged = cv::Mat::zeros(mask.size(), CV_8U);
+    DoubledEdges sum;
+    Score out;
+    out.where = cv::Mat::zeros(made.size(), CV_8U);
+    for (int s = 0; s < 6; ++s) {
+        const cv::Rect one(s * side, 0, side, side),
+            inner(s * side + kShift, kShift, side - 2 * kShift, side - 2 * kShift);
+        mask(inner).copyTo(judged(inner));
+        cv::Mat where;
+        const DoubledEdges found = doubled_edges(a(one).clone(), b(one).clone(), mask(one), where);
+        sum.extra += found.extra, sum.all += found.all;
+        where.copyTo(out.where(one));
+    }
+    out.ssim = ssim(a, b, judged);
+    out.doubled = sum.all > 0 ? 100 * sum.extra / sum.all : 0;
+    return out;
 }
 
 } // namespace
@@ -418,7 +464,10 @@ int main(int argc, char** argv) {
     app.add_option("--width", width, "Of the panoramas; 0: about as dense as the lenses' pictures");
     app.add_option("--agree", agree, "Metres, for both ways; 0: infinitely far");
     app.add_option("--folder", folder, "Where footage is kept for the next time");
-    app.add_option("--pictures", pictures, "Where to put what was made, for looking at");
+    app.add_option(
+        "--pictures", pictures,
+        "Where to put what was made, for looking at: what counts as doubled is red in ours, blue in "
+        "the plain way's");
     app.add_option("--feather", feather, "Degrees, for ours, whatever the default");
     app.add_option("--zone", zone, "Degrees of flow's zone, whatever the default");
     app.add_flag("--flow", flow, "Flow on, whatever the default");
@@ -479,7 +528,10 @@ int main(int argc, char** argv) {
                 if (lines) shot.seam_lines = find_lines(take.project, shot, composer, {}, [](double) {}, {});
                 const cv::Mat ours = bytes_of(composer.compose(take.project, shot, Seconds(0), view));
                 const cv::Mat theirs = plain_blend(unrolled, masks);
-                const Score a = score(ours, take.truth, overlap), b = score(theirs, take.truth, overlap);
+                const cv::Mat truth = cube_sides(take.truth, cv::INTER_CUBIC),
+                              where = cube_sides(overlap, cv::INTER_NEAREST);
+                const Score a = score(cube_sides(ours, cv::INTER_CUBIC), truth, where),
+                            b = score(cube_sides(theirs, cv::INTER_CUBIC), truth, where);
                 ++runs;
                 more_alike += a.ssim > b.ssim;
                 less_doubled += a.doubled <= b.doubled;
@@ -502,6 +554,10 @@ int main(int argc, char** argv) {
                     keep("ours", ours);
                     keep("plain", theirs);
                     keep("truth", take.truth);
+                    cv::Mat marks = truth / 2;
+                    marks.setTo(cv::Scalar(255, 128, 0), b.where);
+                    marks.setTo(cv::Scalar(0, 0, 255), a.where);
+                    keep("marks", marks); // red: ours, blue: plain
                 }
             }
     if (runs > 0)

@@ -14,8 +14,8 @@ constexpr int kAacFrame = 1024;
 /// How many frames an encoder looks ahead to share its bits out: its usual 40 for what is small, fewer where
 /// frames are large, since it holds each of them (some 3 bytes a pixel) until it has decided about it.
 int lookahead_frames(int width, int height) {
-    constexpr double kBytes = 240e6, kBytesOfPixel = 3;
-    return std::clamp(int(kBytes / (kBytesOfPixel * width * height)), 10, 40);
+    constexpr double kBytes = 180e6, kBytesOfPixel = 3;
+    return std::clamp(int(kBytes / (kBytesOfPixel * width * height)), 8, 40);
 }
 } // namespace
 

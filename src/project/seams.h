@@ -21,7 +21,7 @@ struct StrengthKey {
 struct SeamFlow {
     std::string a, b; ///< ids of cameras, either order
     double strength = 1;
-    double zone_deg = 16;
+    double zone_deg = 32;
     double smoothness = 1;
     std::optional<double>
         agree_distance_m; ///< of this seam, where distances found are not used; 0: infinitely far
@@ -33,7 +33,7 @@ struct FlowSettings {
     bool on = false;
     double strength = 1;           ///< 0: the agree distance, 1: the distances found
     std::vector<StrengthKey> keys; ///< in order of time; when there are any, instead of `strength`
-    double zone_deg = 16;          ///< how far from a seam, as a difference of what lies inside two reaches
+    double zone_deg = 32;          ///< how far from a seam, as a difference of what lies inside two reaches
     double smoothness = 1;         ///< how much neighbouring distances are held to each other; 1: the usual
     double nearest_m = 0.7;        ///< nearer things are taken to be there
     std::vector<SeamFlow> seams;   ///< at most one for each two cameras

@@ -113,7 +113,7 @@ SphereGrid Composer::distances_at(const Project& project, const Shot& shot, Seco
     std::vector<CameraTone> tones;
     while (true) {
         PlanKey zone_key = for_every_view(key);
-        zone_key.multiband = zone_key.hard = false;
+        if (!is_far(zone_key)) zone_key.multiband = zone_key.hard = false;
         zone_key.shelters.clear();
         zone_key.line_state = {}; // zones are about all places that lines ever take
         Moment moment{time, 1, {}, shot.match, shot.denoise, shot.rate, {}, shot.cameras, zone_key};

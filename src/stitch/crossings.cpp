@@ -83,12 +83,24 @@ struct Ground {
     }
 };
 
-/// One look: brightness by lens and cell, and how near things are.
+/// What a lens shows of a cell, on the working curve, 1 to 255; all 0 where it does not look.
+using CellColour = std::array<std::uint8_t, 3>;
+constexpr CellColour kUnseen{0, 0, 0};
+
+/// One look: colours by lens and cell, and how near things are.
 struct Glance {
     Seconds time;
-    std::vector<std::vector<std::uint8_t>> grey; ///< by lens; 0: not seen
-    std::vector<float> inverse_m;                ///< near lines
+    std::vector<std::vector<CellColour>> colours; ///< by lens
+    std::vector<float> inverse_m;                 ///< near lines
 };
+
+/// Whether two colours differ by more than noise, in any channel: a red thing before a green one may be just
+/// as bright.
+bool differ(const CellColour& a, const CellColour& b) {
+    for (std::size_t k = 0; k < a.size(); ++k)
+        if (std::abs(int(a[k]) - int(b[k])) > kChanged * 255) return true;
+    return false;
+}
 
 template <class T>
 T median_of(std::vector<T>& v) {
@@ -103,16 +115,18 @@ Glance background_of(const std::vector<Glance>& looks) {
     const std::size_t step = std::max<std::size_t>(1, looks.size() / kBackgroundMoments);
     std::vector<const Glance*> some;
     for (std::size_t i = 0; i < looks.size(); i += step) some.push_back(&looks[i]);
-    out.grey.assign(looks[0].grey.size(), std::vector<std::uint8_t>(kCells, 0));
+    out.colours.assign(looks[0].colours.size(), std::vector<CellColour>(kCells, kUnseen));
     out.inverse_m.assign(kCells, 0);
     parallel_ranges(kCells, 512, [&](int begin, int end) {
-        std::vector<std::uint8_t> greys(some.size());
+        std::vector<std::uint8_t> values(some.size());
         std::vector<float> nears(some.size());
         for (int c = begin; c < end; ++c) {
-            for (std::size_t l = 0; l < out.grey.size(); ++l) {
-                for (std::size_t i = 0; i < some.size(); ++i) greys[i] = some[i]->grey[l][std::size_t(c)];
-                out.grey[l][std::size_t(c)] = median_of(greys);
-            }
+            for (std::size_t l = 0; l < out.colours.size(); ++l)
+                for (std::size_t k = 0; k < kUnseen.size(); ++k) {
+                    for (std::size_t i = 0; i < some.size(); ++i)
+                        values[i] = some[i]->colours[l][std::size_t(c)][k];
+                    out.colours[l][std::size_t(c)][k] = median_of(values);
+                }
             for (std::size_t i = 0; i < some.size(); ++i) nears[i] = some[i]->inverse_m[std::size_t(c)];
             out.inverse_m[std::size_t(c)] = median_of(nears);
         }
@@ -164,10 +178,10 @@ std::vector<Blob> blobs_of(const Glance& look, const Glance& behind, const Groun
     for (int c = 0; c < kCells; ++c) {
         const auto i = std::size_t(c);
         int sees = 0, differs = 0;
-        for (std::size_t l = 0; l < look.grey.size(); ++l) {
-            if (look.grey[l][i] == 0 || behind.grey[l][i] == 0) continue;
+        for (std::size_t l = 0; l < look.colours.size(); ++l) {
+            if (look.colours[l][i] == kUnseen || behind.colours[l][i] == kUnseen) continue;
             ++sees;
-            differs += std::abs(int(look.grey[l][i]) - int(behind.grey[l][i])) > kChanged * 255;
+            differs += differ(look.colours[l][i], behind.colours[l][i]);
         }
         changed[i] = differs > 0;
         if (!changed[i] || ground.pair[i][0] < 0 || sees < 2) continue;
@@ -392,7 +406,7 @@ CrossingScan scan_crossings(const Project& project, const Shot& shot, Composer& 
     plain.steady.reset();
     plain.flow = FlowSettings();
     plain.flow.on = true;
-    plain.flow.zone_deg = std::max(shot.flow.zone_deg, kZone_deg);
+    plain.flow.zone_deg = kZone_deg;
     plain.flow.nearest_m = shot.flow.nearest_m;
     const PlanKey key = for_every_view(plan_key(plain, View(), plain.in));
     const Ground ground(key);
@@ -400,7 +414,7 @@ CrossingScan scan_crossings(const Project& project, const Shot& shot, Composer& 
         throw Error("No two cameras overlap, so nothing can cross from one to the other", "",
                     "Give cameras more reach, or switch more of them on");
     PlanKey zone_key = key;
-    zone_key.multiband = zone_key.hard = false;
+    zone_key.hard = true; // for distances alone: what would be mixed is of no account
     zone_key.line_state = {};
     const SeamZones zones(zone_key);
     const SphereLook sphere(ground.lenses, kSide, agree_inverse_m(key), FlowSettings());
@@ -420,14 +434,14 @@ CrossingScan scan_crossings(const Project& project, const Shot& shot, Composer& 
         Glance look;
         look.time = t;
         for (const SphereGrid& one : sphere.look(seen->sources, seen->tones, {})) {
-            std::vector<std::uint8_t> grey(kCells, 0);
+            std::vector<CellColour> colours(kCells, kUnseen);
             for (int c = 0; c < kCells; ++c) {
                 const float* p = one.cell(c % kSide, c / kSide);
                 if (p[3] < 0.9f) continue;
-                grey[std::size_t(c)] = std::uint8_t(
-                    1 + std::clamp((0.25f * p[0] + 0.5f * p[1] + 0.25f * p[2]) / p[3], 0.0f, 1.0f) * 254);
+                for (std::size_t k = 0; k < kUnseen.size(); ++k)
+                    colours[std::size_t(c)][k] = std::uint8_t(1 + std::clamp(p[k] / p[3], 0.0f, 1.0f) * 254);
             }
-            look.grey.push_back(std::move(grey));
+            look.colours.push_back(std::move(colours));
         }
         look.inverse_m.resize(kCells);
         for (int c = 0; c < kCells; ++c)

@@ -4,6 +4,7 @@
 #include "base/parallel.h"
 #include "base/smooth.h"
 #include "stitch/line_field.h"
+#include "stitch/plan_lens.h"
 #include "stitch/shapes.h"
 #include "stitch/steadying.h"
 #include "stitch/strip.h"
@@ -18,8 +19,8 @@ namespace {
 
 constexpr int kFieldSide = 576;           ///< cells of about 0.3 degrees
 constexpr double kStripStep_rad = 0.0044; ///< a quarter of a degree
-constexpr double kRowStep_rad = 0.0056;   ///< parallax runs along rows: across them less will do
-constexpr double kMargin_rad = 0.02;      ///< of strips, beside the parallax
+constexpr double kRowStep_rad = 0.0075;   ///< parallax runs along rows: across them less will do
+constexpr double kMargin_rad = 0.02;      ///< of strips, beside where things near and far are seen
 constexpr int kRounds = 5;                ///< until direction from the centre and distance agree
 constexpr double kSmallPair = 0.25;       ///< of the largest pair's directions
 constexpr int kBorder = 3;                ///< cells
@@ -79,6 +80,7 @@ struct SeamZones::Impl {
     struct Node {
         std::int32_t strip = -1; ///< -1: not near a seam
         float share = 0;         ///< of the found distance, the rest the agree distance's
+        float mix = 0;           ///< how far pictures that show the same are mixed here
         /// Where b sees the direction on the strip at inverse distance rho: x[0] + (x[1] + x[2] rho) rho. The
         /// place bends so little that a parabola through three distances is it.
         float x[3] = {}, y[3] = {};
@@ -89,8 +91,7 @@ struct SeamZones::Impl {
         std::string a_name, b_name; ///< cameras
         StripMap a, b;
         std::size_t a_source, b_source; ///< into cameras
-        int disparities = 16;
-        double smoothness = 1;
+        StripSearch search;
     };
     double agree = 0, nearest = 1;
     std::vector<Node> nodes;
@@ -191,6 +192,7 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
     key.row_turn = Vec3(0, 0, 0);
     me.agree = key.agree_distance_m > 0 ? 1 / key.agree_distance_m : 0;
     me.nearest = 1 / settings.nearest_m;
+    const bool wide = mixes_widely(key);
     const Coverage coverage(key);
     const auto lines = key.lines->keys.empty() ? std::nullopt : std::optional(lines_ever(*key.lines));
     constexpr int n = kFieldSide * kFieldSide;
@@ -222,12 +224,15 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
                                              key.cameras[std::size_t(second)].camera);
             const double zone = seam ? seam->zone_deg : settings.zone_deg,
                          edge = std::min(inside[std::size_t(best)], inside[std::size_t(second)]);
-            // All of the found distance within a third of the zone, none at its end, nor where a lens ends.
-            // And beside a cut-out or restore not at all: there the two lenses show different things.
-            const double share = smooth(1.5 * (1 - away / zone)) * smooth(edge / 2) *
-                                 smooth(coverage.clear_of_shapes_deg(me.direction(i)) / kShapeClear_deg);
-            if (share <= 0) continue;
+            // All of the found distance within half the zone, none at its end, nor where a lens ends. And
+            // beside a cut-out or restore not at all: there the two lenses show different things.
+            const double may = smooth(edge / 2) *
+                               smooth(coverage.clear_of_shapes_deg(me.direction(i)) / kShapeClear_deg),
+                         share = smooth(2 * (1 - away / zone)) * may,
+                         mix = wide ? smooth(1.5 * (1 - away / kWideMix_deg / 2)) * may : share;
+            if (std::max(mix, share) <= 0) continue;
             me.nodes[std::size_t(i)].share = float(share);
+            me.nodes[std::size_t(i)].mix = float(std::max(mix, share));
             who[std::size_t(i)] = {std::int16_t(std::min(best, second)),
                                    std::int16_t(std::max(best, second))};
         }
@@ -250,17 +255,24 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
     for (const auto& [pair, list] : by_pair) {
         const std::size_t a = index_of(key.rig, key.cameras[std::size_t(pair.first)].camera),
                           b = index_of(key.rig, key.cameras[std::size_t(pair.second)].camera);
-        std::vector<Vec3> directions;
-        for (const int i : list) directions.push_back(me.direction(i));
+        std::vector<Vec3> directions, zone;
+        for (const int i : list) {
+            directions.push_back(me.direction(i));
+            if (me.nodes[std::size_t(i)].share > 0) zone.push_back(directions.back());
+        }
         const double most =
             (key.rig.cameras[a].pose.position_m - key.rig.cameras[b].pose.position_m).norm() * me.nearest;
         Impl::Pair p;
-        p.strip = strip_about(key.rig, a, b, directions, most + kMargin_rad, kStripStep_rad, kRowStep_rad);
+        p.strip =
+            strip_about(key.rig, a, b, directions, me.nearest, kMargin_rad, kStripStep_rad, kRowStep_rad);
         if (p.strip.width < 32 || p.strip.height < 16) continue; // no baseline, no parallax
         const SeamFlow* seam = find_seam(settings, key.cameras[std::size_t(pair.first)].camera,
                                          key.cameras[std::size_t(pair.second)].camera);
-        p.smoothness = seam ? seam->smoothness : settings.smoothness;
-        p.disparities = std::max(16, int(std::ceil(most / kStripStep_rad / 16)) * 16);
+        p.search.smoothness = seam ? seam->smoothness : settings.smoothness;
+        p.search.disparities = std::max(16, int(std::ceil(most / kStripStep_rad / 16)) * 16);
+        p.search.round = p.strip.height * p.strip.row_step > 2 * kPi - p.strip.row_step;
+        const auto [first, end] = columns_about(p.strip, zone, me.nearest, kMargin_rad);
+        p.search.columns = cv::Range(first, end);
         p.a_name = key.cameras[std::size_t(pair.first)].camera;
         p.b_name = key.cameras[std::size_t(pair.second)].camera;
         p.a_source = source_of(std::size_t(pair.first));
@@ -340,9 +352,7 @@ SeamZones::GlimpsePtr SeamZones::glimpse(std::span<const Picture> sources,
             StripMoment& mine = out->pairs[std::size_t(i)];
             cv::remap(seen[p.a_source], mine.a, p.a.place, p.a.fraction, cv::INTER_LINEAR);
             cv::remap(seen[p.b_source], mine.b, p.b.place, p.b.fraction, cv::INTER_LINEAR);
-            mine.match =
-                match_strip(mine.a, mine.b, p.a.sight, p.b.sight, p.disparities,
-                            p.strip.height * p.strip.row_step > 2 * kPi - p.strip.row_step, p.smoothness);
+            mine.match = match_strip(mine.a, mine.b, p.a.sight, p.b.sight, p.search);
         }
     });
     return out;
@@ -365,7 +375,7 @@ SphereGrid SeamZones::confidence(std::span<const Weighed> moments) const {
     SphereGrid out(kFieldSide, 1, -1);
     const std::vector<StripMatch> pairs = told(moments);
     for (int i = 0; i < int(me.nodes.size()); ++i)
-        if (const Impl::Node& node = me.nodes[std::size_t(i)]; node.strip >= 0) {
+        if (const Impl::Node& node = me.nodes[std::size_t(i)]; node.strip >= 0 && node.share > 0) {
             const StripMatch& pair = pairs[std::size_t(node.strip)];
             *out.cell(i % kFieldSide, i / kFieldSide) =
                 float(pair.trust) * bilinear(pair.alike, node.x[0], node.y[0]);
@@ -404,8 +414,8 @@ SphereGrid SeamZones::field(std::span<const Weighed> moments, const FlowSettings
             const StripMatch& says = pairs[std::size_t(node.strip)];
             const Wish& wish = wishes[std::size_t(node.strip)];
             cell[0] = agree + node.share * (wish.agree - agree);
-            const float share = float(says.trust) * wish.strength * node.share;
-            if (share <= 0) continue;
+            const float trust = float(says.trust) * wish.strength;
+            if (trust <= 0) continue;
             const auto step = float(pair.strip.step), b2 = float(pair.strip.b_m.squaredNorm());
             float rho = nearest[std::size_t(i)] > 0 ? nearest[std::size_t(i)] : agree, x = 0, y = 0;
             for (int round = 0; round < kRounds; ++round) {
@@ -423,9 +433,9 @@ SphereGrid SeamZones::field(std::span<const Weighed> moments, const FlowSettings
                 rho = next;
                 if (settled) break;
             }
-            const float counts = share * bilinear(says.alike, x, y);
-            cell[0] += counts * (rho - wish.agree);
-            cell[1] = float(smooth(2 * double(counts) - 1)) * bilinear(says.same, x, y);
+            const float counts = trust * bilinear(says.alike, x, y);
+            cell[0] += counts * node.share * (rho - wish.agree);
+            cell[1] = float(smooth(2 * double(counts * node.mix) - 1)) * bilinear(says.same, x, y);
         }
     });
     smooth_borders(field, me.borders);

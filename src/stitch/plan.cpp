@@ -47,6 +47,7 @@ class RowPlanner {
           to_rig_(rotation_of(key.orientation).transpose()), margin_(degrees(map_.pixel_angle()) * kSegment) {
         widest_zone_deg_ = flow_.zone_deg;
         for (const SeamFlow& seam : flow_.seams) widest_zone_deg_ = std::max(widest_zone_deg_, seam.zone_deg);
+        if (mixes_widely(key)) widest_zone_deg_ = std::max(widest_zone_deg_, 2 * kWideMix_deg);
         if (flow_.on && supply_.follows_lines()) ever_ = lines_ever(*key.lines);
     }
 
@@ -553,6 +554,7 @@ std::vector<float> Coverage::supply(const Vec3& world_direction) const {
     impl_->supply.stand(impl_->to_rig * world_direction, at);
     std::vector<float> by_lens(at.size()), out(impl_->cameras, 0.0f);
     impl_->supply.weights(impl_->to_rig * world_direction, at, by_lens);
+    narrow_weights(by_lens, 0, narrowing_of(impl_->lenses));
     for (std::size_t l = 0; l < at.size(); ++l) out[impl_->lenses[l].index] = by_lens[l];
     return out;
 }

@@ -147,7 +147,7 @@ class Coverage {
     int lenses_at(const Vec3& world_direction) const;
     /// How far away the nearest change by a camera's cut-out or restore is.
     double clear_of_shapes_deg(const Vec3& world_direction) const;
-    /// By the shot's cameras: what each supplies, as plans weigh it.
+    /// By the shot's cameras: what each supplies, as plans weigh it, where pictures differ.
     std::vector<float> supply(const Vec3& world_direction) const;
 
   private:

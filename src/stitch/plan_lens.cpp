@@ -8,7 +8,7 @@ namespace {
 
 constexpr int kMostLevels = 6;
 constexpr double kLeastFeather_deg = 1e-3;
-constexpr double kMixOfZone = 0.5;
+constexpr double kMixOfZone = 0.375;
 
 int support_px(Filter filter) {
     return filter == Filter::cubic ? 2 : 1;
@@ -56,12 +56,13 @@ Landing land(const PlanLens& lens, const Vec3& ray) {
 
 namespace {
 
-/// Where flow lays two pictures on each other, and they look alike, both are used over half of its zone: what
-/// is the same in both is seen twice as well, and no line shows. A hard or a multiband's finest seam stays
-/// what it is.
+/// Where flow lays two pictures on each other, and they look alike, both are used over a part of its zone:
+/// what is the same in both is seen twice as well, and no line shows. A hard or a multiband's finest seam
+/// stays what it is.
 double mix_width_deg(const PlanKey& key, double feather_deg) {
     const bool mixes = key.flow.on && !key.multiband && !key.hard;
-    return mixes ? std::max(feather_deg, kMixOfZone * key.flow.zone_deg) : feather_deg;
+    if (!mixes) return feather_deg;
+    return std::max({feather_deg, kMixOfZone * key.flow.zone_deg, mixes_widely(key) ? kWideMix_deg : 0.0});
 }
 
 } // namespace

@@ -1,6 +1,6 @@
 #pragma once
 
-// A camera as plans look through it; for the files of planning alone.
+// A camera as plans look through it; for the files of stitching alone.
 #include "stitch/plan.h"
 #include "stitch/shapes.h"
 
@@ -48,6 +48,18 @@ int narrowing_of(const std::vector<PlanLens>& lenses);
 inline double agree_inverse_m(const PlanKey& key) {
     return key.agree_distance_m > 0 ? 1 / key.agree_distance_m : 0;
 }
+
+/// Whether the shot's things are as good as infinitely far, by its agree distance.
+inline bool is_far(const PlanKey& key) {
+    constexpr double kFarInverse = 0.02; // 1/m
+    return agree_inverse_m(key) <= kFarInverse;
+}
+/// Whether pictures that show the same are mixed over most of what two lenses share, without looking for
+/// distances there: where all is far, they lie on each other everywhere.
+inline bool mixes_widely(const PlanKey& key) {
+    return key.flow.on && !key.multiband && !key.hard && is_far(key);
+}
+inline constexpr double kWideMix_deg = 40;
 
 /// The part of a view's target that is made.
 inline Region whole_region(const View& view) {

@@ -32,6 +32,11 @@ double begin_of(std::vector<double> phis) {
         if (phis[i] - phis[i - 1] > widest) widest = phis[i] - phis[i - 1], begin = phis[i];
     return begin;
 }
+
+/// Where cameras at a and b see what lies in a direction from the rig's centre, far and near.
+std::array<Vec3, 3> seen_in(const Vec3& direction, const Vec3& a_m, const Vec3& b_m, double most_inverse_m) {
+    return {direction, direction - most_inverse_m * a_m, direction - most_inverse_m * b_m};
+}
 } // namespace
 
 Vec3 Strip::direction(double x, double y) const {
@@ -57,7 +62,7 @@ float Strip::distance_from_b(float x, float parallax) const {
 }
 
 Strip strip_about(const Rig& rig, std::size_t a, std::size_t b, const std::vector<Vec3>& directions,
-                  double margin_rad, double step_rad, double row_step_rad) {
+                  double most_inverse_m, double margin_rad, double step_rad, double row_step_rad) {
     Strip s;
     s.a = a, s.b = b;
     s.a_m = rig.cameras[a].pose.position_m;
@@ -70,12 +75,13 @@ Strip strip_about(const Rig& rig, std::size_t a, std::size_t b, const std::vecto
     s.to_rig.col(2) = z;
     double low = kPi, high = 0;
     std::vector<double> phis;
-    for (const Vec3& d : directions) {
-        const Vec3 v = s.to_rig.transpose() * d;
-        const double alpha = alpha_of(v);
-        low = std::min(low, alpha), high = std::max(high, alpha);
-        phis.push_back(phi_of(v));
-    }
+    for (const Vec3& d : directions)
+        for (const Vec3& at : seen_in(d, s.a_m, s.b_m, most_inverse_m)) {
+            const Vec3 v = s.to_rig.transpose() * at;
+            const double alpha = alpha_of(v);
+            low = std::min(low, alpha), high = std::max(high, alpha);
+            phis.push_back(phi_of(v));
+        }
     const double begin = begin_of(phis);
     double end = begin;
     for (const double phi : phis) end = std::max(end, after(phi, begin));
@@ -90,6 +96,20 @@ Strip strip_about(const Rig& rig, std::size_t a, std::size_t b, const std::vecto
     s.first_phi = begin - margin_rad;
     s.height = int(std::ceil(tall / row_step_rad));
     return s;
+}
+
+std::array<int, 2> columns_about(const Strip& strip, const std::vector<Vec3>& directions,
+                                 double most_inverse_m, double margin_rad) {
+    if (directions.empty()) return {0, 0};
+    double low = strip.width, high = 0;
+    for (const Vec3& d : directions)
+        for (const Vec3& at : seen_in(d, strip.a_m, strip.b_m, most_inverse_m)) {
+            const double x = strip.place(at.normalized()).x();
+            low = std::min(low, x), high = std::max(high, x);
+        }
+    const double margin = margin_rad / strip.step;
+    return {std::clamp(int(std::floor(low - margin)), 0, strip.width),
+            std::clamp(int(std::ceil(high + margin)), 0, strip.width)};
 }
 
 } // namespace porb

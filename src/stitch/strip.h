@@ -2,6 +2,7 @@
 
 #include "optics/rig.h"
 
+#include <array>
 #include <vector>
 
 namespace porb {
@@ -29,9 +30,15 @@ struct Strip {
     float distance_from_b(float x, float parallax) const;
 };
 
-/// The strip about these directions of the rig (where a and b meet), with `margin_rad` around them; empty
-/// (width 0) without directions or with a baseline of under a millimetre.
+/// The strip on which both cameras see things in these directions from the rig's centre, whether they are
+/// infinitely far or as near as `most_inverse_m` (1/m), with `margin_rad` around; empty (width 0) without
+/// directions or with a baseline of under a millimetre.
 Strip strip_about(const Rig& rig, std::size_t a, std::size_t b, const std::vector<Vec3>& directions,
-                  double margin_rad, double step_rad, double row_step_rad);
+                  double most_inverse_m, double margin_rad, double step_rad, double row_step_rad);
+
+/// The columns of a strip on which both cameras see things in these directions, far or near, and as much
+/// around: from the first to the one after the last.
+std::array<int, 2> columns_about(const Strip& strip, const std::vector<Vec3>& directions,
+                                 double most_inverse_m, double margin_rad);
 
 } // namespace porb

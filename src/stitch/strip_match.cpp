@@ -24,7 +24,8 @@ constexpr float kUnlike = 0.1f, kAlike = 0.4f;          ///< that correlation ab
 constexpr int kNearby = 11;                             ///< places: about three degrees
 constexpr float kHardlySame = 0.1f, kSameEnough = 0.3f; ///< the share of what is the same nearby
 constexpr int kSameBlock = 5;
-constexpr float kSame = 4, kOther = 10; ///< grey levels
+constexpr float kSame = 4, kOther = 10;            ///< grey levels
+constexpr float kAsBright = 16, kOtherBright = 32; ///< of surroundings; a third of a stop is about 14
 constexpr int kBlock = 5, kSpeckle = 60;
 constexpr double kSmoothing = 20, kEdge = 5; ///< grey levels
 constexpr float kUnsure = 0.02f;             ///< what counts where nothing was matched, against 1
@@ -98,6 +99,27 @@ Sameness sameness(const cv::Mat& da, const cv::Mat& db, const StripSight& a, con
     return {out, both};
 }
 
+/// 1 where both are about as bright in their surroundings too, 0 where plainly not: where pictures are mixed
+/// widely, even things of several degrees would show through, which have no detail to tell them by. What
+/// exposures of sources that were not matched may differ by is allowed.
+cv::Mat as_bright(const cv::Mat& a, const cv::Mat& b, const cv::Mat& both, const cv::Mat& parallax) {
+    cv::Mat off(b.size(), CV_32F), mean, share;
+    for (int y = 0; y < off.rows; ++y) {
+        const std::uint8_t *ra = a.ptr<std::uint8_t>(y), *rb = b.ptr<std::uint8_t>(y),
+                           *seen = both.ptr<std::uint8_t>(y);
+        const float* p = parallax.ptr<float>(y);
+        float* to = off.ptr<float>(y);
+        for (int x = 0; x < off.cols; ++x)
+            to[x] = seen[x]
+                        ? float(ra[std::clamp(int(float(x) - p[x] + 0.5f), 0, off.cols - 1)]) - float(rb[x])
+                        : 0.0f;
+    }
+    cv::boxFilter(off, mean, CV_32F, cv::Size(kSurroundings, kSurroundings));
+    cv::boxFilter(both, share, CV_32F, cv::Size(kSurroundings, kSurroundings));
+    mean = cv::abs(mean) * 255 / cv::max(share, 1.0);
+    return ramp(mean, kOtherBright, kAsBright);
+}
+
 /// The share of places that show the same, of those nearby at which both look.
 cv::Mat same_nearby(const Sameness& where) {
     cv::Mat both, same;
@@ -106,13 +128,14 @@ cv::Mat same_nearby(const Sameness& where) {
     return same / cv::max(both / 255, 1e-3);
 }
 
-/// What b sees against what a sees where it was matched to, by their details: the correlation over the whole,
-/// and about each place.
+/// What b sees against what a sees where it was matched to, by their details: the correlation over all of
+/// `columns`, and about each place.
 struct Agreement {
     double whole = 1;
     cv::Mat about; ///< 32-bit
 };
-Agreement agreement(const cv::Mat& da, const cv::Mat& db, const cv::Mat& parallax, const cv::Mat& known) {
+Agreement agreement(const cv::Mat& da, const cv::Mat& db, const cv::Mat& parallax, const cv::Mat& known,
+                    cv::Range columns) {
     const cv::Size half(db.cols / 2, db.rows / 2); // every second place both ways tells as much
     cv::Mat aa(half, CV_32F), bb(half, CV_32F), ab(half, CV_32F);
     double saa = 0, sbb = 0, sab = 0;
@@ -125,6 +148,7 @@ Agreement agreement(const cv::Mat& da, const cv::Mat& db, const cv::Mat& paralla
             float va = 0, vb = 0;
             if (k[2 * x]) va = ra[std::clamp(2 * x - cvRound(p[2 * x]), 0, db.cols - 1)], vb = rb[2 * x];
             taa[x] = va * va, tbb[x] = vb * vb, tab[x] = va * vb;
+            if (2 * x < columns.start || 2 * x >= columns.end) continue;
             saa += double(va * va), sbb += double(vb * vb), sab += double(va * vb);
         }
     }
@@ -165,26 +189,48 @@ StripSight strip_sight(cv::Mat seen) {
     return out;
 }
 
-StripMatch match_strip(const cv::Mat& a, const cv::Mat& b, const StripSight& a_sight,
-                       const StripSight& b_sight, int disparities, bool round, double smoothness) {
-    // Things that b sees at a column a sees up to `disparities` before it: room for those at the edge.
+namespace {
+
+/// Parallax of b's places by semi-global matching, and where it found any.
+struct Found {
+    cv::Mat parallax, known;
+};
+Found semi_global(const cv::Mat& a, const cv::Mat& b, const StripSearch& search) {
+    // Things that b sees at a column a sees up to `disparities` before it: room for those at the edge. Of a
+    // part of a strip that is what lies beside it.
+    const int room = search.disparities;
     cv::Mat wide_a, wide_b, raw;
-    cv::copyMakeBorder(a, wide_a, 0, 0, disparities, -kLeastDisparity, cv::BORDER_REPLICATE);
-    cv::copyMakeBorder(b, wide_b, 0, 0, disparities, -kLeastDisparity, cv::BORDER_REPLICATE);
-    if (round) { // rows go on at the other end
+    cv::copyMakeBorder(a, wide_a, 0, 0, room, -kLeastDisparity, cv::BORDER_REPLICATE);
+    cv::copyMakeBorder(b, wide_b, 0, 0, room, -kLeastDisparity, cv::BORDER_REPLICATE);
+    if (search.round) { // rows go on at the other end
         cv::copyMakeBorder(wide_a, wide_a, kRoundRows, kRoundRows, 0, 0, cv::BORDER_WRAP);
         cv::copyMakeBorder(wide_b, wide_b, kRoundRows, kRoundRows, 0, 0, cv::BORDER_WRAP);
     }
-    const int little = int(6 * kBlock * kBlock * smoothness), much = int(28 * kBlock * kBlock * smoothness);
-    const auto matcher =
-        cv::StereoSGBM::create(kLeastDisparity, disparities, kBlock, little, std::max(little + 1, much), 2,
-                               31, 4, kSpeckle, 2, cv::StereoSGBM::MODE_SGBM_3WAY);
+    const int little = int(6 * kBlock * kBlock * search.smoothness),
+              much = int(28 * kBlock * kBlock * search.smoothness);
+    const auto matcher = cv::StereoSGBM::create(kLeastDisparity, search.disparities, kBlock, little,
+                                                std::max(little + 1, much), 2, 31, 4, kSpeckle, 2,
+                                                cv::StereoSGBM::MODE_SGBM_3WAY);
     matcher->compute(wide_b, wide_a, raw);
-    raw = raw(cv::Rect(disparities, round ? kRoundRows : 0, a.cols, a.rows)).clone();
-    cv::Mat known = raw > (kLeastDisparity - 1) * kSubPixel;
+    raw = raw(cv::Rect(room, search.round ? kRoundRows : 0, a.cols, a.rows));
+    Found out;
+    out.known = raw > (kLeastDisparity - 1) * kSubPixel;
+    raw.convertTo(out.parallax, CV_32F, 1.0 / kSubPixel);
+    return out;
+}
+
+} // namespace
+
+StripMatch match_strip(const cv::Mat& a, const cv::Mat& b, const StripSight& a_sight,
+                       const StripSight& b_sight, const StripSearch& search) {
+    const cv::Range columns = search.columns == cv::Range::all() ? cv::Range(0, a.cols) : search.columns;
+    cv::Mat parallax(a.size(), CV_32F, cv::Scalar(0)), known(a.size(), CV_8U, cv::Scalar(255));
+    if (!columns.empty()) {
+        const Found found = semi_global(a.colRange(columns), b.colRange(columns), search);
+        found.parallax.copyTo(parallax.colRange(columns));
+        found.known.copyTo(known.colRange(columns));
+    }
     known &= b_sight.seen;
-    cv::Mat parallax;
-    raw.convertTo(parallax, CV_32F, 1.0 / kSubPixel);
     for (int y = 0; y < parallax.rows; ++y) // where a does not look, nothing was matched
         for (int x = 0; x < parallax.cols; ++x)
             if (known.at<std::uint8_t>(y, x)) {
@@ -193,9 +239,14 @@ StripMatch match_strip(const cv::Mat& a, const cv::Mat& b, const StripSight& a_s
                     known.at<std::uint8_t>(y, x) = 0;
             }
     const cv::Mat da = detail_of(a, a_sight), db = detail_of(b, b_sight);
-    const Agreement agrees = agreement(da, db, parallax, known);
-    fill_farther(parallax, known);
-    cv::medianBlur(parallax, parallax, 5);
+    const Agreement agrees =
+        agreement(da, db, parallax, known, columns.empty() ? cv::Range(0, a.cols) : columns);
+    cv::Mat searched = parallax.colRange(columns).clone();
+    if (!columns.empty()) {
+        fill_farther(searched, known.colRange(columns));
+        cv::medianBlur(searched, searched, 5);
+        searched.copyTo(parallax.colRange(columns));
+    }
     // Smoothed along edges from where the two show the same, so that thin and round things keep their
     // outline.
     cv::Mat soft_a, soft_b; // less noise
@@ -204,12 +255,17 @@ StripMatch match_strip(const cv::Mat& a, const cv::Mat& b, const StripSight& a_s
     cv::Mat sure = sameness(soft_a, soft_b, a_sight, b_sight, parallax).same;
     sure.setTo(0, ~known);
     cv::add(sure, cv::Scalar(kUnsure), sure);
-    smooth_along_edges(b, parallax, sure, kSmoothing, kEdge);
+    if (!columns.empty()) {
+        sure = sure.colRange(columns).clone();
+        smooth_along_edges(b.colRange(columns), searched, sure, kSmoothing, kEdge);
+        searched.copyTo(parallax.colRange(columns));
+    }
     const Sameness drawn = sameness(soft_a, soft_b, a_sight, b_sight, parallax);
     StripMatch out{parallax, ramp(agrees.about, kUnlike, kAlike), drawn.same,
                    std::clamp((agrees.whole - kNoTrust) / (kFullTrust - kNoTrust), 0.0, 1.0)};
     // Detail may correlate where two bars were taken for one: then little is the same in both nearby.
     cv::min(out.alike, ramp(same_nearby(drawn), kHardlySame, kSameEnough), out.alike);
+    if (columns.size() < a.cols) cv::multiply(out.same, as_bright(a, b, drawn.both, parallax), out.same);
     return out;
 }
 

@@ -25,11 +25,20 @@ StripSight strip_sight(cv::Mat seen);
 /// A source's brightness as bytes, toned (its falloff left out: neighbours in a strip have nearly the same).
 cv::Mat strip_bytes(const Picture& source, const CameraTone& tone);
 
+/// How a strip is searched.
+struct StripSearch {
+    int disparities = 16;  ///< columns: the most parallax that is found
+    bool round = false;    ///< it goes all the way about the baseline
+    double smoothness = 1; ///< above 1: surfaces are held to be smoother
+    cv::Range columns =
+        cv::Range::all(); ///< elsewhere all is taken to be far, and only compared, brightness too
+};
+
 /// Parallax in strip columns, by b's places, and how far it is to be trusted: under a rig that was
 /// not solved, rows of the two pictures do not belong together, and what was matched does not look alike.
-/// Semi-global matching (Hirschmueller 2008), smoothed along edges. A `round` strip goes all the way about
-/// the baseline. Pictures are 8-bit, 0 where nothing is seen; parallax up to `disparities` columns is found.
+/// Semi-global matching (Hirschmueller 2008), smoothed along edges. Pictures are 8-bit, 0 where nothing is
+/// seen.
 StripMatch match_strip(const cv::Mat& a, const cv::Mat& b, const StripSight& a_sight,
-                       const StripSight& b_sight, int disparities, bool round, double smoothness);
+                       const StripSight& b_sight, const StripSearch& search);
 
 } // namespace porb

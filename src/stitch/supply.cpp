@@ -27,10 +27,11 @@ void Supply::stand(const Vec3& rig_direction, std::span<Landing> at) const {
 /// Weights as if the lenses of `without` (a bit each) were not there.
 void Supply::blended(std::span<const Landing> at, std::uint64_t without, std::span<double> out) const {
     const auto there = [&](std::size_t l) { return !(without >> l & 1) && at[l].inside_deg > 0; };
-    double best = -1e9, best_inside = -1e9, sum = 0, cover = 0, edge = 1e3;
+    double best = -1e9, second = -1e9, best_inside = -1e9, sum = 0, cover = 0, edge = 1e3;
     std::size_t deepest = at.size();
     for (std::size_t l = 0; l < at.size(); ++l) {
         if (!there(l)) continue;
+        second = std::max(second, std::min(best, at[l].standing_deg));
         best = std::max(best, at[l].standing_deg);
         edge = std::min(edge, double(at[l].edge_deg));
         if (at[l].inside_deg > best_inside) best_inside = at[l].inside_deg, deepest = l;
@@ -40,6 +41,8 @@ void Supply::blended(std::span<const Landing> at, std::uint64_t without, std::sp
         const double feather = lenses_[l].feather_deg,
                      mix = feather + smooth(edge / kShapeClear_deg) * (lenses_[l].mix_deg - feather);
         out[l] = there(l) ? blend_weight(at[l].inside_deg, at[l].standing_deg, best, feather, mix) : 0;
+        // Two lenses are mixed for showing the same. No one asked what a third one shows.
+        if (mix > feather) out[l] *= smooth(1 - (second - at[l].standing_deg) / feather);
         sum += out[l];
         cover = std::max(cover, out[l]);
     }

@@ -1,11 +1,14 @@
 #include "base/angle.h"
+#include "media/still.h"
 #include "picture/compare.h"
 #include "stitch/compose.h"
 #include "stitch/crossings.h"
 #include "stitch/strip.h"
 #include "support/support.h"
 
+#include <array>
 #include <map>
+#include <numeric>
 #include <random>
 
 using namespace porb;
@@ -29,7 +32,7 @@ TEST_CASE("parallax runs along a strip's rows and gives the distance") {
     for (int i = -10; i <= 10; ++i)
         for (int j = -10; j <= 10; ++j)
             directions.push_back(rotation_of({45 + 2.0 * i, 4.0 * j, 0}) * Vec3(0, 0, 1));
-    const Strip strip = strip_about(rig, 0, 1, directions, radians(8), radians(0.25), radians(0.4));
+    const Strip strip = strip_about(rig, 0, 1, directions, 1 / 0.8, radians(1), radians(0.25), radians(0.4));
     REQUIRE(strip.width > 0);
     CHECK(strip.width * strip.step < radians(130));
     for (const Vec3& d : directions) {
@@ -44,21 +47,34 @@ TEST_CASE("parallax runs along a strip's rows and gives the distance") {
             const Vec2 a = strip.place(from_a.normalized()), b = strip.place(from_b.normalized());
             CHECK(a.y() == Approx(b.y()).margin(1e-6)); // one row
             CHECK(b.x() > a.x());
+            CHECK(std::min({a.x(), a.y()}) > 0); // on the strip, however near
+            CHECK(b.x() < strip.width);
+            CHECK(a.y() < strip.height);
             const double parallax = (b.x() - a.x()) * strip.step;
             // In single precision, whose parallax of a thing 40 m away has four figures left.
             CHECK(double(strip.distance_from_b(float(b.x()), float(parallax))) ==
                   Approx(from_b.norm()).epsilon(2e-4));
         }
     }
+    const auto [first, end] = columns_about(strip, {directions[0]}, 1 / 0.8, 0);
+    CHECK(first >= 0);
+    CHECK(end > first);
+    CHECK(end <= strip.width);
+    CHECK(end - first < strip.width / 2);
+    const double from_a = strip.place((0.8 * directions[0] - strip.a_m).normalized()).x(),
+                 from_b = strip.place((0.8 * directions[0] - strip.b_m).normalized()).x();
+    CHECK(first == int(std::floor(from_a)));
+    CHECK(end == int(std::ceil(from_b)));
+    CHECK(columns_about(strip, {}, 1, 0) == std::array<int, 2>{0, 0});
     // Opposite lenses share a band all round.
     rig.cameras[0].pose = {{0, 0, 0}, Vec3(0, 0, 0.02)};
     rig.cameras[1].pose = {{180, 0, 0}, Vec3(0, 0, -0.02)};
     std::vector<Vec3> band;
     for (int i = 0; i < 360; i += 3) band.push_back(Vec3(std::cos(radians(i)), std::sin(radians(i)), 0));
-    const Strip round = strip_about(rig, 0, 1, band, radians(4), radians(0.5), radians(0.8));
+    const Strip round = strip_about(rig, 0, 1, band, 0, radians(4), radians(0.5), radians(0.8));
     CHECK(round.height * round.row_step > radians(355));
     CHECK(round.width * round.step == Approx(radians(8)).margin(radians(1)));
-    CHECK(strip_about(rig, 0, 0, band, 0.1, 0.01, 0.01).width == 0); // no baseline
+    CHECK(strip_about(rig, 0, 0, band, 1, 0.1, 0.01, 0.01).width == 0); // no baseline
 }
 
 namespace {
@@ -218,6 +234,59 @@ TEST_CASE("a seam's own strength and agree distance change that seam alone, and 
     CHECK(plan_key(shot, View()) == without);
     shot.flow.seams.clear();
     CHECK(plan_key(shot, View()) == key);
+}
+
+TEST_CASE("where all is far, what cameras show alike is mixed widely, and what is near comes from one") {
+    const TempFolder folder;
+    sim::SimOptions o;
+    o.rig = sim::SimRig::ring_of_six;
+    o.circle_size = 240;
+    o.distant = true;
+    o.faults.noise = true;
+    StillTake take = hall_still(folder, o);
+    Shot& shot = take.project.shots[0];
+    shot.flow.on = true;
+    Composer composer(std::make_shared<MediaLibrary>());
+    View view;
+    view.target = equirect_target(432);
+    sim::Hall hall(false);
+    const Picture truth = sim::true_panorama(hall, o, 0, SphereMapping::equirect, 432, sim::TruthEye::mono);
+    const auto quality = [&](double agree_m) {
+        shot.agree_distance_m = agree_m;
+        return psnr_db(composer.compose(take.project, shot, Seconds(0), view), truth);
+    };
+    const double wide = quality(0), narrow = quality(40);
+    INFO(wide << " dB mixed widely, " << narrow << " dB in transitions alone");
+    CHECK(wide > narrow + 0.15);
+
+    // Past flow's zone, where plans let two cameras share: a thing that only one of them shows there.
+    shot.agree_distance_m = 0;
+    const Vec3 there = rotation_of({18, 0, 0}) * Vec3(0, 0, 1);
+    const auto standing = Coverage(plan_key(shot, view)).standing_deg(there);
+    std::vector<std::size_t> order(standing.size());
+    std::iota(order.begin(), order.end(), 0);
+    std::sort(order.begin(), order.end(), [&](auto a, auto b) { return standing[a] > standing[b]; });
+    REQUIRE(standing[order[0]] - standing[order[1]] > 0.6 * shot.flow.zone_deg);
+    REQUIRE(standing[order[0]] - standing[order[1]] < 30);
+    const std::size_t second = order[1];
+    const Camera& camera = *find_camera(shot.rig, shot.cameras[second].camera);
+    const Media* media = find_media(take.project, shot.cameras[second].media);
+    Picture source = read_still(media->ref.path);
+    const Vec2 px = LensMap(camera.lens).project_anywhere(rotation_of(camera.pose.turn).transpose() * there);
+    for (int y = 0; y < source.height(); ++y)
+        for (int x = 0; x < source.width(); ++x)
+            if ((Vec2(x + 0.5, y + 0.5) - px).norm() < 8) set_pixel(source, x, y, {0.9f, 0, 0, 1});
+    write_still(source, media->ref.path, {16, 95, {}});
+    const Vec2 at = *TargetMap(view.target).pixel(there);
+    const auto seen = [&](Composer& by) {
+        return pixel_at(by.compose(take.project, shot, Seconds(0), view), int(at.x()), int(at.y()));
+    };
+    Composer anew(std::make_shared<MediaLibrary>());
+    const Rgba before = seen(composer), after = seen(anew);
+    CHECK(std::abs(after.r - before.r) < 0.06f);
+    CHECK(std::abs(after.g - before.g) < 0.06f);
+    shot.cameras[order[0]].used = false; // it is there
+    CHECK(seen(anew).r > before.r + 0.3f);
 }
 
 TEST_CASE("narrow overlaps are trusted as wide ones are, under a solved rig alone") {

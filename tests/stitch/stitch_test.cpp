@@ -228,6 +228,7 @@ TEST_CASE("reach moves the seam, a lens out of use leaves") {
     for (int y = 0; y < 400; ++y)
         for (int x = 0; x < 800; ++x) set_pixel(source, x, y, x < 400 ? Rgba{1, 0, 0, 1} : Rgba{0, 1, 0, 1});
     StillProject p(folder, rig, source);
+    p.project.shots[0].agree_distance_m = 10;
     const auto seam_lon = [&] { // on the horizon, right of ahead, where red becomes green
         const Picture out = p.compose(map_view(720));
         for (int x = 360; x < 720; ++x)

@@ -51,7 +51,7 @@ StripMoment moment_of(const cv::Mat& picture, float parallax, float same = 1) {
 TEST_CASE("parallax of a strip is found, trusted, and seen to be the same") {
     const cv::Mat a = texture(120, 160, 3), b = shifted(a, 9);
     const StripSight whole = strip_sight(all_seen(a));
-    const StripMatch match = match_strip(a, b, whole, whole, 32, false, 1);
+    const StripMatch match = match_strip(a, b, whole, whole, {32});
     CHECK(match.trust == 1);
     const cv::Rect middle(60, 20, 70, 80);
     CHECK(median(match.parallax(middle)) == Approx(9).margin(0.1));
@@ -62,7 +62,7 @@ TEST_CASE("parallax of a strip is found, trusted, and seen to be the same") {
     cv::Mat off;
     cv::warpAffine(b, off, cv::Mat(cv::Matx23d(1, 0, 0, 0, 1, 5)), b.size(), cv::INTER_LINEAR,
                    cv::BORDER_REFLECT);
-    const StripMatch wrong = match_strip(a, off, whole, whole, 32, false, 1);
+    const StripMatch wrong = match_strip(a, off, whole, whole, {32});
     CHECK(wrong.trust < 0.2);
     CHECK(cv::mean(wrong.same(middle))[0] < 0.4);
 }
@@ -72,7 +72,7 @@ TEST_CASE("what lies past a lens's rim is not taken for detail: narrow strips ar
     cv::Mat a_seen = all_seen(a), b_seen = all_seen(b);
     a_seen.colRange(0, 8).setTo(0), b_seen.colRange(50, 60).setTo(0); // each ends on another side
     a.setTo(0, ~a_seen), b.setTo(0, ~b_seen);
-    const StripMatch match = match_strip(a, b, strip_sight(a_seen), strip_sight(b_seen), 16, false, 1);
+    const StripMatch match = match_strip(a, b, strip_sight(a_seen), strip_sight(b_seen), {16});
     CHECK(match.trust == 1);
     CHECK(cv::mean(match.same.colRange(14, 46))[0] > 0.9);
     CHECK(cv::countNonZero(match.same.colRange(50, 60)) == 0); // where one does not look, nothing is
@@ -83,7 +83,7 @@ TEST_CASE("a ghost is told from what both show") {
     cv::Mat b = shifted(a, 6);
     cv::rectangle(b, cv::Rect(90, 50, 14, 20), cv::Scalar(255), cv::FILLED); // b alone sees it
     const StripSight whole = strip_sight(all_seen(a));
-    const StripMatch match = match_strip(a, b, whole, whole, 16, false, 1);
+    const StripMatch match = match_strip(a, b, whole, whole, {16});
     CHECK(cv::mean(match.same(cv::Rect(92, 52, 10, 16)))[0] < 0.3);
     CHECK(cv::mean(match.same(cv::Rect(40, 20, 40, 80)))[0] > 0.9);
     CHECK(match.trust == 1);
@@ -94,7 +94,7 @@ TEST_CASE("where nothing belongs together, distances are not followed, however a
     cv::Mat b = shifted(a, 7);
     texture(60, 50, 12).copyTo(b(cv::Rect(90, 40, 50, 60))); // what a does not show at all
     const StripSight whole = strip_sight(all_seen(a));
-    const StripMatch match = match_strip(a, b, whole, whole, 32, false, 1);
+    const StripMatch match = match_strip(a, b, whole, whole, {32});
     CHECK(match.trust > 0.5); // the rig is right for all that
     CHECK(cv::mean(match.alike(cv::Rect(105, 55, 20, 30)))[0] < 0.2);
     CHECK(cv::mean(match.alike(cv::Rect(30, 20, 30, 100)))[0] > 0.95);
@@ -104,8 +104,39 @@ TEST_CASE("where nothing belongs together, distances are not followed, however a
     cv::Mat ends = a.clone();
     ends.setTo(0, ~seen);
     const cv::Mat plain = shifted(a, 7);
-    const StripMatch narrow = match_strip(ends, plain, strip_sight(seen), whole, 32, false, 1);
+    const StripMatch narrow = match_strip(ends, plain, strip_sight(seen), whole, {32});
     CHECK(cv::mean(narrow.alike(cv::Rect(49, 20, 8, 100)))[0] > 0.95);
+}
+
+TEST_CASE("beside the columns that are searched all is taken to be far, and compared as it lies") {
+    const cv::Mat left = texture(120, 100, 3), middle = texture(120, 120, 4), right = texture(120, 100, 5);
+    cv::Mat a, b, parts_a[] = {left, middle, right}, parts_b[] = {left, shifted(middle, 6), right};
+    cv::hconcat(parts_a, 3, a);
+    cv::hconcat(parts_b, 3, b);
+    texture(120, 30, 9).copyTo(b.colRange(270, 300)); // and something that a does not show
+    const StripSight whole = strip_sight(all_seen(a));
+    StripSearch search;
+    search.columns = cv::Range(100, 220);
+    const StripMatch match = match_strip(a, b, whole, whole, search);
+    CHECK(match.parallax.size() == a.size());
+    CHECK(median(match.parallax.colRange(115, 210).clone()) == Approx(6).margin(0.3));
+    CHECK(cv::countNonZero(match.parallax.colRange(0, 100)) == 0);
+    CHECK(cv::countNonZero(match.parallax.colRange(220, 320)) == 0);
+    CHECK(median(match.same.colRange(10, 90).clone()) > 0.95);
+    CHECK(median(match.same.colRange(230, 260).clone()) > 0.95);
+    CHECK(median(match.same.colRange(278, 296).clone()) < 0.05);
+    CHECK(match.trust > 0.9); // of what was searched
+    // Something large and even before something even: only its brightness tells.
+    cv::Mat even_a = a.clone(), even_b = b.clone();
+    even_a.colRange(230, 320).setTo(90);
+    even_b.colRange(230, 320).setTo(140);
+    CHECK(median(match_strip(even_a, even_b, whole, whole, search).same.colRange(260, 290).clone()) < 0.05);
+    even_b.colRange(230, 320).setTo(100); // another exposure
+    CHECK(median(match_strip(even_a, even_b, whole, whole, search).same.colRange(260, 290).clone()) > 0.95);
+    search.columns = cv::Range(0, 0);
+    const StripMatch none = match_strip(a, b, whole, whole, search);
+    CHECK(cv::countNonZero(none.parallax) == 0);
+    CHECK(none.trust < 0.9); // the middle does not lie on itself
 }
 
 TEST_CASE("smoothing along edges is the least-squares solution, one row after the other") {
