@@ -57,6 +57,7 @@ void lines(const LineWords& w, const Cancel& cancel) {
                 show_progress(fmt::format("{:3.0f} %  finding lines", 100 * share), share >= 1);
             },
             cancel);
+        print_remarks(project, shot, composer.library());
     }
     shot.seam_lines.edit([&](SeamLines& l) {
         if (w.on) l.on = true;
@@ -170,6 +171,7 @@ void crossings(const CrossingWords& w, const Cancel& cancel) {
         shot = cured.shot;
         remarks = cured.remarks;
     }
+    print_remarks(project, shot, composer.library());
     list_crossings(shot, w.json);
     if (!w.json)
         for (const auto& words : remarks) std::cout << words << "\n";

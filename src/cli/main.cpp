@@ -2,6 +2,7 @@
 #include "cli/verbs.h"
 #include "media/info.h"
 #include "project/project.h"
+#include "project/span.h"
 
 #include <csignal>
 #include <iostream>
@@ -34,6 +35,11 @@ double number_in(const std::string& text, const std::string& option) {
     if (text.empty() || *end != '\0' || !std::isfinite(v))
         throw CLI::ValidationError(option, "'" + text + "' is not a number");
     return v;
+}
+
+void print_remarks(const Project& project, const Shot& shot, const MediaLibrary& library) {
+    for (const auto& remark : source_remarks(project, shot, library))
+        std::cerr << "porbit: note: " << remark << "\n";
 }
 
 void show_progress(const std::string& line, bool last) {

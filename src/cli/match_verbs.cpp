@@ -105,6 +105,7 @@ void match(const MatchWords& w, const Cancel& cancel) {
             cancel);
         shot = with_match(shot, matched);
         print(shot, matched.report);
+        print_remarks(project, shot, library);
         if (!w.report.empty())
             write_file_atomically(w.report, report_json(shot, matched.report).dump(2) + "\n");
     }

@@ -17,11 +17,6 @@ struct StillWords {
     int width = 3840, depth = 8;
 };
 
-void print_remarks(const Project& project, const Shot& shot, const MediaLibrary& library) {
-    for (const auto& remark : source_remarks(project, shot, library))
-        std::cerr << "porbit: note: " << remark << "\n";
-}
-
 void make_still(const StillWords& w) {
     if (!is_still_name(w.out))
         throw Error("is not a still we write", w.out, "End the name in .png, .jpg, .tif or .exr");

@@ -108,6 +108,7 @@ void solve(const SolveWords& w, const Cancel& cancel) {
         std::cout << report;
     else
         print_report(solved.report);
+    print_remarks(project, shot, library);
     if (!w.dry_run) save_project(project, w.project);
 }
 

@@ -7,6 +7,7 @@
 #include <CLI/CLI.hpp>
 
 namespace porb {
+class MediaLibrary;
 struct Project;
 struct Shot;
 } // namespace porb
@@ -34,6 +35,9 @@ Shot& chosen_shot(Project& project, const std::string& name, const std::string& 
 std::pair<std::string, std::string> id_and_value(const std::string& word, const std::string& option);
 /// A finite number. Throws CLI::ValidationError.
 double number_in(const std::string& text, const std::string& option);
+
+/// What was odd in the sources that were read, on standard error.
+void print_remarks(const Project& project, const Shot& shot, const MediaLibrary& library);
 
 /// One line on standard error, rewritten in place, when it is a terminal; silent otherwise.
 void show_progress(const std::string& line, bool last = false);

@@ -229,7 +229,7 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
             const double may = smooth(edge / 2) *
                                smooth(coverage.clear_of_shapes_deg(me.direction(i)) / kShapeClear_deg),
                          share = smooth(2 * (1 - away / zone)) * may,
-                         mix = wide ? smooth(1.5 * (1 - away / kWideMix_deg / 2)) * may : share;
+                         mix = wide ? smooth(5 * (1 - away / kWideZone_deg)) * may : 0;
             if (std::max(mix, share) <= 0) continue;
             me.nodes[std::size_t(i)].share = float(share);
             me.nodes[std::size_t(i)].mix = float(std::max(mix, share));
@@ -415,7 +415,7 @@ SphereGrid SeamZones::field(std::span<const Weighed> moments, const FlowSettings
             const Wish& wish = wishes[std::size_t(node.strip)];
             cell[0] = agree + node.share * (wish.agree - agree);
             const float trust = float(says.trust) * wish.strength;
-            if (trust <= 0) continue;
+            if (trust <= 0) continue; // nothing is laid on anything
             const auto step = float(pair.strip.step), b2 = float(pair.strip.b_m.squaredNorm());
             float rho = nearest[std::size_t(i)] > 0 ? nearest[std::size_t(i)] : agree, x = 0, y = 0;
             for (int round = 0; round < kRounds; ++round) {

@@ -47,7 +47,7 @@ class RowPlanner {
           to_rig_(rotation_of(key.orientation).transpose()), margin_(degrees(map_.pixel_angle()) * kSegment) {
         widest_zone_deg_ = flow_.zone_deg;
         for (const SeamFlow& seam : flow_.seams) widest_zone_deg_ = std::max(widest_zone_deg_, seam.zone_deg);
-        if (mixes_widely(key)) widest_zone_deg_ = std::max(widest_zone_deg_, 2 * kWideMix_deg);
+        if (mixes_widely(key)) widest_zone_deg_ = std::max(widest_zone_deg_, kWideZone_deg);
         if (flow_.on && supply_.follows_lines()) ever_ = lines_ever(*key.lines);
     }
 

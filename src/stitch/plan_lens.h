@@ -59,7 +59,8 @@ inline bool is_far(const PlanKey& key) {
 inline bool mixes_widely(const PlanKey& key) {
     return key.flow.on && !key.multiband && !key.hard && is_far(key);
 }
-inline constexpr double kWideMix_deg = 40;
+inline constexpr double kWideMix_deg = 40;  ///< the transition's width
+inline constexpr double kWideZone_deg = 50; ///< in which pictures are compared for it, as a flow's zone_deg
 
 /// The part of a view's target that is made.
 inline Region whole_region(const View& view) {

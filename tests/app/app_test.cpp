@@ -7,7 +7,9 @@
 #include "base/angle.h"
 #include "base/file.h"
 #include "master/inspect.h"
+#include "media/still.h"
 #include "project/autosave.h"
+#include "support/odd_exr.h"
 
 #include <QAction>
 #include <QApplication>
@@ -26,6 +28,7 @@
 #include <QToolButton>
 
 #include <fstream>
+#include <limits>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -276,6 +279,26 @@ TEST_CASE("a file that cannot be read is said, the others are taken") {
     REQUIRE(b.session().shot());
     CHECK(b.session().project()->media.size() == 1);
     for (auto* box : b.window.findChildren<QMessageBox*>()) box->close();
+}
+
+TEST_CASE("pixels of a source that are not numbers are told once for each shot") {
+    Bench b;
+    sim::SimOptions o;
+    o.circle_size = 160;
+    StillTake take = hall_still(b.folder, o);
+    Media& media = take.project.media[0];
+    write_odd_exr(b.folder / "odd.exr", read_still(media.ref.path),
+                  {{{80, 80}, {std::numeric_limits<float>::infinity(), 0, 0, 1}},
+                   {{90, 80}, {0, std::numeric_limits<float>::quiet_NaN(), 0, 1}}});
+    media.ref = media_ref_for(b.folder / "odd.exr");
+    save_project(take.project, b.folder / "odd.porb");
+    REQUIRE(b.window.open_project(b.folder / "odd.porb"));
+    b.settle();
+    CHECK(b.part<QLabel>("message")->toolTip().contains("1 pixel is not a number"));
+    b.session().say("Something else.", Signal::good);
+    b.trigger("Window view");
+    b.settle();
+    CHECK(b.part<QLabel>("message")->toolTip() == "Something else."); // it was told
 }
 
 TEST_CASE("a damaged project is refused and the open one stays; missing media are said") {

@@ -2,6 +2,9 @@
 #include "cli/porbit.h"
 #include "media/still.h"
 #include "picture/compare.h"
+#include "support/odd_exr.h"
+
+#include <limits>
 
 #include <nlohmann/json.hpp>
 
@@ -61,6 +64,28 @@ TEST_CASE("the command line reads curves, grades, denoises, and refuses nonsense
     porbit("flow " + project + " --seam A,B --remove-seam --clear-keys");
     CHECK(shot().flow.seams.empty());
     CHECK(shot().flow.keys.empty());
+}
+
+TEST_CASE("what is odd in a source is told by every verb that reads it") {
+    const TempFolder folder;
+    sim::SimOptions o;
+    o.circle_size = 240;
+    StillTake take = hall_still(folder, o);
+    Media& media = take.project.media[0];
+    const float nan = std::numeric_limits<float>::quiet_NaN();
+    write_odd_exr(folder / "odd.exr", read_still(media.ref.path),
+                  {{{120, 110}, {nan, 0.2f, 0.2f, 1}}, {{121, 110}, {0.2f, nan, 0.2f, 1}}});
+    media.ref = media_ref_for(folder / "odd.exr");
+    const std::string project = (folder / "p.porb").string(), out = (folder / "o.png").string();
+    save_project(take.project, project);
+    for (const std::string& words :
+         {"still " + project + " --width 128 --out " + out, "match " + project, "lines " + project}) {
+        const std::string said = porbit(words);
+        INFO(words << "\n" << said);
+        CHECK(says(said, "porbit: note: In odd.exr, 2 pixels are not numbers"));
+    }
+    const Rgba filled = pixel_at(read_still(out), 64, 32);
+    CHECK(filled.a > 0.99f);
 }
 
 TEST_CASE("the command line finds lines and crossings, closes them, and says what is left") {

@@ -161,6 +161,39 @@ TEST_CASE("with distances and light, the kernel does what the slow obvious way d
     CHECK(plain > 0.03); // and both count
 }
 
+TEST_CASE("of three lenses the two best placed are mixed, and the third comes in over its feather") {
+    Rig rig = nominal_rig(6, 400, 400, 1, 190);
+    Shot shot = shot_for_rig(rig, "t");
+    for (auto& c : shot.cameras) c.media = "m", c.feather_deg = 4;
+    shot.flow.on = true;
+    shot.agree_distance_m = GENERATE(0, 5); // mixed widely, and not
+    const PlanKey key = plan_key(shot, map_view(1024));
+    const Coverage coverage(key);
+    int apart = 0, together = 0;
+    for (int yaw = 0; yaw < 360; yaw += 7)
+        for (int pitch = 20; pitch < 90; pitch += 3) {
+            const Vec3 d = towards(yaw, pitch);
+            const auto standing = coverage.standing_deg(d);
+            const auto supply = coverage.supply(d);
+            std::vector<std::size_t> order = {0, 1, 2, 3, 4, 5};
+            std::sort(order.begin(), order.end(), [&](auto a, auto b) { return standing[a] > standing[b]; });
+            float sum = 0;
+            for (const float s : supply) sum += s;
+            CHECK(sum == Approx(1).margin(1e-4));
+            const double behind = standing[order[1]] - standing[order[2]];
+            if (behind >= 4) {
+                CHECK(supply[order[2]] == 0);
+                ++apart;
+            }
+            if (standing[order[0]] - standing[order[2]] < 2) {
+                CHECK(supply[order[2]] > 0);
+                ++together;
+            }
+        }
+    CHECK(apart > 100);
+    CHECK(together > 20);
+}
+
 TEST_CASE("a cut-out hands its place to the neighbour, and a restore brings it back") {
     Shot shot = pair_shot();
     const Vec3 d = towards(84, 0); // the front lens supplies it; the back one sees it too
