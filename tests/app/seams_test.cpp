@@ -3,8 +3,10 @@
 #include "app/shapes_part.h"
 #include "app/shelters_part.h"
 #include "app/timeline.h"
+#include "base/angle.h"
 #include "bench.h"
 #include "media/still.h"
+#include "stitch/shapes.h"
 
 #include <QComboBox>
 #include <QLabel>
@@ -140,6 +142,107 @@ TEST_CASE("a shelter is drawn on the map, given a span and a camera, and says wh
     b.window.picture().setFocus();
     QTest::keyClick(&b.window.picture(), Qt::Key_Delete);
     CHECK(b.shot().shelters.empty());
+}
+
+TEST_CASE("a shelter is sized by its handles and nudged by keys, in any view of a shot that is turned") {
+    Bench b(false);
+    b.open_hall(240, [](Shot& s) {
+        s.orientation = {85, 20, 10}; // the right seam comes to lie about longitude 180
+    });
+    const Mat3 turn = rotation_of(b.shot().orientation);
+    const auto place = [&](const Vec3& rig_direction) {
+        const auto at = b.window.picture().point_of(turn * rig_direction);
+        REQUIRE(at);
+        return at->toPoint();
+    };
+    const auto towards = [](double yaw_deg, double pitch_deg) -> Vec3 {
+        return rotation_of({yaw_deg, pitch_deg, 0}) * Vec3(0, 0, 1);
+    };
+    const auto first = [&] { return b.shot().shelters[0].keys[0]; };
+    // What lies `right` and `up` of the shelter's middle, degrees.
+    const auto beside = [&](double right_deg, double up_deg) -> Vec3 {
+        const ShelterKey k = first();
+        const double x = radians(right_deg), y = radians(-up_deg), theta = std::hypot(x, y);
+        return rotation_of({k.yaw_deg, k.pitch_deg, 0}) *
+               Vec3(std::sin(theta) * x / theta, std::sin(theta) * y / theta, std::cos(theta));
+    };
+    b.trigger("Draw a shelter");
+    b.settle();
+    QTest::keyClick(&b.window.picture(), Qt::Key_Escape);
+    QTest::mouseClick(&b.window.picture(), Qt::LeftButton, {}, place(towards(92, 0)));
+    CHECK(b.shot().shelters.empty()); // given up
+    b.trigger("Draw a shelter");
+    QTest::mouseClick(&b.window.picture(), Qt::LeftButton, {}, place(towards(92, 0)));
+    REQUIRE(b.shot().shelters.size() == 1); // a click alone makes one of a person's shape
+    CHECK(first().yaw_deg == Approx(92).margin(0.6));
+    CHECK(first().height_deg > 1.5 * first().width_deg);
+
+    const ShelterKey drawn = first();
+    drag(&b.window.picture(), place(beside(drawn.width_deg / 2, 0)), place(beside(12, 0)));
+    CHECK(first().width_deg == Approx(24).margin(1.5));
+    CHECK(first().height_deg == drawn.height_deg);
+    CHECK(first().yaw_deg == drawn.yaw_deg);
+    b.session().undo(); // a drag is one step
+    CHECK(first() == drawn);
+
+    b.window.picture().set_mode(ViewMode::window);
+    const Vec3 there = turn * towards(92, 0);
+    b.window.picture().set_look(
+        {degrees(std::atan2(there.x(), there.z())), degrees(-std::asin(there.y())), 0}, 70);
+    b.settle();
+    drag(&b.window.picture(), place(beside(0, drawn.height_deg / 2)), place(beside(0, 9)));
+    CHECK(first().height_deg == Approx(18).margin(1));
+    CHECK(first().width_deg == drawn.width_deg);
+    drag(&b.window.picture(), place(beside(1, 1)), place(beside(6, -3)));
+    CHECK(first().yaw_deg == Approx(drawn.yaw_deg + 5).margin(0.7));
+    CHECK(first().pitch_deg == Approx(drawn.pitch_deg - 4).margin(0.7));
+
+    const ShelterKey moved = first();
+    QTest::keyClick(&b.window.picture(), Qt::Key_Right);
+    QTest::keyClick(&b.window.picture(), Qt::Key_Up, Qt::ShiftModifier);
+    CHECK(first().yaw_deg == Approx(moved.yaw_deg + 1));
+    CHECK(first().pitch_deg == Approx(moved.pitch_deg + 0.1));
+    b.window.seams().shelters().tool().toggle_key(); // the only key stays
+    CHECK(b.shot().shelters[0].keys.size() == 1);
+    QTest::keyClick(&b.window.picture(), Qt::Key_Escape);
+    CHECK(b.window.seams().shelters().tool().selected() == -1);
+    QTest::keyClick(&b.window.picture(), Qt::Key_Delete);
+    CHECK(b.shot().shelters.size() == 1); // none is selected
+}
+
+TEST_CASE("a cut-out drawn on the map lies where it was drawn, across longitude 180 too") {
+    Bench b(false);
+    b.open_hall(240, [](Shot& s) { s.orientation = {95, 0, 0}; });
+    const auto world = [&](double yaw_deg, double pitch_deg) { return on_map(b, yaw_deg, pitch_deg); };
+    b.trigger("Map view");
+    b.session().select_camera("A");
+    b.trigger("Draw a cut-out");
+    b.settle();
+    REQUIRE(b.window.seams().shapes().tool().is_drawing());
+    const std::vector<std::pair<double, double>> corners = {{174, 6}, {-176, 6}, {-176, -6}, {174, -6}};
+    for (const auto& [yaw, pitch] : corners)
+        QTest::mouseClick(&b.window.picture(), Qt::LeftButton, {}, world(yaw, pitch));
+    QTest::keyClick(&b.window.picture(), Qt::Key_Return);
+    const auto& shapes = b.shot().cameras[0].shapes;
+    REQUIRE(shapes.size() == 1);
+    REQUIRE(shapes[0].keys[0].corners.size() == 4);
+    const Camera& camera = b.shot().rig.cameras[0];
+    const Mat3 to_rig = rotation_of(b.shot().orientation).transpose();
+    for (std::size_t k = 0; k < 4; ++k) {
+        const Vec3 d = to_rig * rotation_of({corners[k].first, corners[k].second, 0}) * Vec3(0, 0, 1);
+        const auto at = shape_place(camera, d, b.shot().agree_distance_m);
+        REQUIRE(at);
+        CHECK((shapes[0].keys[0].corners[k].at - *at).norm() < 0.02);
+    }
+    View view;
+    view.target = equirect_target(720);
+    const Coverage coverage(plan_key(b.shot(), view));
+    const auto inside = [&](double yaw) {
+        return coverage.inside_deg(rotation_of({yaw, 0, 0}) * Vec3(0, 0, 1))[0];
+    };
+    CHECK(inside(179.9) < 0); // gone on both sides of it
+    CHECK(inside(-179.9) < 0);
+    CHECK(inside(170) > 0);
 }
 
 TEST_CASE("blending is chosen, who supplies what is shown, and tools leave with their station") {

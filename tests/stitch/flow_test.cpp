@@ -199,6 +199,52 @@ TEST_CASE("under a rig that was not solved no distances are believed") {
     CHECK(share_told() < 0.25 * solved);
 }
 
+TEST_CASE("distances count whole within half a zone and pass evenly to the agree distance at its end") {
+    const TempFolder folder;
+    sim::SimOptions o;
+    o.rig = sim::SimRig::ring_of_six;
+    o.circle_size = 300;
+    StillTake take = hall_still(folder, o);
+    Shot& shot = take.project.shots[0];
+    shot.flow.on = true;
+    shot.agree_distance_m = 10;
+    shot.flow.zone_deg = 24; // so that some of the floor lies past it
+    Composer composer(std::make_shared<MediaLibrary>());
+    View view;
+    view.target = equirect_target(1024);
+    const Coverage coverage(plan_key(shot, view));
+    sim::Hall hall(false);
+    struct Place {
+        double lead_deg, found, truth; ///< the latter two above the agree distance, 1/m
+    };
+    std::vector<Place> places; // on the floor, whose distance changes little along a circle
+    const SphereGrid field = composer.distances(take.project, shot, Seconds(0));
+    for (double yaw = 0; yaw < 360; yaw += 0.5) {
+        const Vec3 d = rotation_of({yaw, -35, 0}) * Vec3(0, 0, 1);
+        auto standing = coverage.standing_deg(d);
+        std::sort(standing.rbegin(), standing.rend());
+        places.push_back({standing[0] - standing[1], field.at(d) - 0.1,
+                          1 / double(hall.depth(sim::Vec3f(0, 0, 0), d.cast<float>())) - 0.1});
+    }
+    const auto share = [&](double from_deg, double to_deg) { // of the true distance, the median
+        std::vector<double> shares;
+        for (const Place& p : places)
+            if (p.lead_deg >= from_deg && p.lead_deg < to_deg) shares.push_back(p.found / p.truth);
+        REQUIRE(shares.size() > 20);
+        std::nth_element(shares.begin(), shares.begin() + std::ptrdiff_t(shares.size() / 2), shares.end());
+        return shares[shares.size() / 2];
+    };
+    const double zone = shot.flow.zone_deg;
+    CHECK(share(0, 0.25 * zone) == Approx(1).margin(0.06));
+    CHECK(share(0.25 * zone, 0.5 * zone) == Approx(1).margin(0.06));
+    CHECK(share(0.7 * zone, 0.8 * zone) == Approx(0.5).margin(0.12));
+    CHECK(share(zone + 1, 90) == Approx(0).margin(1e-4));
+    double steepest = 0; // no line breaks: from place to place little changes
+    for (std::size_t i = 1; i < places.size(); ++i)
+        steepest = std::max(steepest, std::abs(places[i].found - places[i - 1].found));
+    CHECK(steepest < 0.06);
+}
+
 TEST_CASE("a seam's own strength and agree distance change that seam alone, and make no zones anew") {
     const TempFolder folder;
     sim::SimOptions o;
