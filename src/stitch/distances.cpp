@@ -273,6 +273,7 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
         p.search.round = p.strip.height * p.strip.row_step > 2 * kPi - p.strip.row_step;
         const auto [first, end] = columns_about(p.strip, zone, me.nearest, kMargin_rad);
         p.search.columns = cv::Range(first, end);
+        p.search.by_brightness = wide;
         p.a_name = key.cameras[std::size_t(pair.first)].camera;
         p.b_name = key.cameras[std::size_t(pair.second)].camera;
         p.a_source = source_of(std::size_t(pair.first));

@@ -265,7 +265,7 @@ StripMatch match_strip(const cv::Mat& a, const cv::Mat& b, const StripSight& a_s
                    std::clamp((agrees.whole - kNoTrust) / (kFullTrust - kNoTrust), 0.0, 1.0)};
     // Detail may correlate where two bars were taken for one: then little is the same in both nearby.
     cv::min(out.alike, ramp(same_nearby(drawn), kHardlySame, kSameEnough), out.alike);
-    if (columns.size() < a.cols) cv::multiply(out.same, as_bright(a, b, drawn.both, parallax), out.same);
+    if (search.by_brightness) cv::multiply(out.same, as_bright(a, b, drawn.both, parallax), out.same);
     return out;
 }
 

@@ -27,11 +27,11 @@ cv::Mat strip_bytes(const Picture& source, const CameraTone& tone);
 
 /// How a strip is searched.
 struct StripSearch {
-    int disparities = 16;  ///< columns: the most parallax that is found
-    bool round = false;    ///< it goes all the way about the baseline
-    double smoothness = 1; ///< above 1: surfaces are held to be smoother
-    cv::Range columns =
-        cv::Range::all(); ///< elsewhere all is taken to be far, and only compared, brightness too
+    int disparities = 16;                 ///< columns: the most parallax that is found
+    bool round = false;                   ///< it goes all the way about the baseline
+    double smoothness = 1;                ///< above 1: surfaces are held to be smoother
+    cv::Range columns = cv::Range::all(); ///< elsewhere all is taken to be far, and only compared
+    bool by_brightness = false;           ///< what is the same must be about as bright, too
 };
 
 /// Parallax in strip columns, by b's places, and how far it is to be trusted: under a rig that was

@@ -22,6 +22,16 @@ std::vector<float> by_cell(const SphereGrid& grid) {
         for (int x = 0; x < grid.side; ++x) out.push_back(*grid.cell(x, y));
     return out;
 }
+
+/// The hall through the ring of six, flow on.
+StillTake ring_still(const TempFolder& folder, int circle_size) {
+    sim::SimOptions o;
+    o.rig = sim::SimRig::ring_of_six;
+    o.circle_size = circle_size;
+    StillTake take = hall_still(folder, o);
+    take.project.shots[0].flow.on = true;
+    return take;
+}
 } // namespace
 
 TEST_CASE("parallax runs along a strip's rows and gives the distance") {
@@ -170,12 +180,8 @@ TEST_CASE("distances near seams are those of the room, and the sphere comes clos
 
 TEST_CASE("under a rig that was not solved no distances are believed") {
     const TempFolder folder;
-    sim::SimOptions o;
-    o.rig = sim::SimRig::ring_of_six;
-    o.circle_size = 240;
-    StillTake take = hall_still(folder, o);
+    StillTake take = ring_still(folder, 240);
     Shot& shot = take.project.shots[0];
-    shot.flow.on = true;
     Composer composer(std::make_shared<MediaLibrary>());
     const auto share_told = [&] { // of the field, that is not at the agree distance
         const SphereGrid field = composer.distances(take.project, shot, Seconds(0));
@@ -201,12 +207,8 @@ TEST_CASE("under a rig that was not solved no distances are believed") {
 
 TEST_CASE("distances count whole within half a zone and pass evenly to the agree distance at its end") {
     const TempFolder folder;
-    sim::SimOptions o;
-    o.rig = sim::SimRig::ring_of_six;
-    o.circle_size = 300;
-    StillTake take = hall_still(folder, o);
+    StillTake take = ring_still(folder, 300);
     Shot& shot = take.project.shots[0];
-    shot.flow.on = true;
     shot.agree_distance_m = 10;
     shot.flow.zone_deg = 24; // so that some of the floor lies past it
     Composer composer(std::make_shared<MediaLibrary>());
@@ -247,12 +249,8 @@ TEST_CASE("distances count whole within half a zone and pass evenly to the agree
 
 TEST_CASE("a seam's own strength and agree distance change that seam alone, and make no zones anew") {
     const TempFolder folder;
-    sim::SimOptions o;
-    o.rig = sim::SimRig::ring_of_six;
-    o.circle_size = 240;
-    StillTake take = hall_still(folder, o);
+    StillTake take = ring_still(folder, 240);
     Shot& shot = take.project.shots[0];
-    shot.flow.on = true;
     shot.agree_distance_m = 4;
     Composer composer(std::make_shared<MediaLibrary>());
     const auto field = [&] { return composer.distances(take.project, shot, Seconds(0)); };

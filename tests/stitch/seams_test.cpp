@@ -110,6 +110,7 @@ TEST_CASE("places follow distances as the lens itself does, and never leave what
 TEST_CASE("with distances and light, the kernel does what the slow obvious way does") {
     Shot shot = pair_shot(200);
     shot.flow.on = true;
+    shot.flow.zone_deg = 21; // transitions of eight degrees
     shot.blend.kind = GENERATE(Blending::multiband, Blending::feathered); // and wide transitions where alike
     shot.orientation = {20, 35, 10};
     const Filter filter = GENERATE(Filter::linear, Filter::cubic);
@@ -123,7 +124,7 @@ TEST_CASE("with distances and light, the kernel does what the slow obvious way d
         for (int x = 0; x < 90; ++x) {
             const Vec3 d = distances.direction(x, y);
             distances.cell(x, y)[0] = float(0.6 + 0.5 * std::sin(3 * d.x()) * std::cos(2 * d.z()));
-            distances.cell(x, y)[1] = float(0.5 + 0.5 * std::sin(9 * d.y()));
+            distances.cell(x, y)[1] = float(std::clamp(0.5 + std::sin(9 * d.y()), 0.0, 1.0));
         }
     distances.close_edges();
     for (const auto& c : plan.cameras) {

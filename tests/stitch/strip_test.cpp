@@ -127,6 +127,7 @@ TEST_CASE("beside the columns that are searched all is taken to be far, and comp
     CHECK(median(match.same.colRange(278, 296).clone()) < 0.05);
     CHECK(match.trust > 0.9); // of what was searched
     // Something large and even before something even: only its brightness tells.
+    search.by_brightness = true;
     cv::Mat even_a = a.clone(), even_b = b.clone();
     even_a.colRange(230, 320).setTo(90);
     even_b.colRange(230, 320).setTo(140);
