@@ -3,6 +3,7 @@
 #include "base/angle.h"
 #include "base/parallel.h"
 #include "base/smooth.h"
+#include "stitch/follow_distance.h"
 #include "stitch/line_field.h"
 #include "stitch/plan_lens.h"
 #include "stitch/shapes.h"
@@ -21,14 +22,12 @@ constexpr int kFieldSide = 576;           ///< cells of about 0.3 degrees
 constexpr double kStripStep_rad = 0.0044; ///< a quarter of a degree
 constexpr double kRowStep_rad = 0.0075;   ///< parallax runs along rows: across them less will do
 constexpr double kMargin_rad = 0.02;      ///< of strips, beside where things near and far are seen
-constexpr int kRounds = 5;                ///< until direction from the centre and distance agree
 constexpr double kSmallPair = 0.25;       ///< of the largest pair's directions
 constexpr int kBorder = 3;                ///< cells
 constexpr int kStepBlock = 7;
-constexpr float kSame = 0.5f;        ///< a thing that only one of the two shows is none that hides
-constexpr float kStep = 0.5f;        ///< columns: parallax that tells two things from one that leans
-constexpr float kSettled = 2e-5f;    ///< 1/m, from one round to the next
-constexpr float kLeastShift = 1e-6f; ///< radians: less is infinitely far
+constexpr int kAtOnce = 2048; ///< nodes
+constexpr float kSame = 0.5f; ///< a thing that only one of the two shows is none that hides
+constexpr float kStep = 0.5f; ///< columns: parallax that tells two things from one that leans
 
 /// Where one camera sees each place of a strip, as OpenCV's remap wants it, and whether it does.
 struct StripMap {
@@ -56,16 +55,6 @@ StripMap map_strip(const Strip& strip, const Camera& camera, int level) {
     return out;
 }
 
-float bilinear(const cv::Mat& m, float x, float y) {
-    const float cx = std::clamp(x - 0.5f, 0.0f, float(m.cols - 1)),
-                cy = std::clamp(y - 0.5f, 0.0f, float(m.rows - 1));
-    const int ix = std::min(int(cx), m.cols - 2), iy = std::min(int(cy), m.rows - 2);
-    const float fx = cx - float(ix), fy = cy - float(iy);
-    const float *p = m.ptr<float>(iy) + ix, *q = m.ptr<float>(iy + 1) + ix;
-    const float top = p[0] + fx * (p[1] - p[0]), low = q[0] + fx * (q[1] - q[0]);
-    return top + fy * (low - top);
-}
-
 } // namespace
 
 namespace {
@@ -77,29 +66,21 @@ std::size_t line_cell(const Vec3& direction) {
 } // namespace
 
 struct SeamZones::Impl {
-    struct Node {
-        std::int32_t strip = -1; ///< -1: not near a seam
-        float share = 0;         ///< of the found distance, the rest the agree distance's
-        float mix = 0;           ///< how far pictures that show the same are mixed here
-        /// Where b sees the direction on the strip at inverse distance rho: x[0] + (x[1] + x[2] rho) rho. The
-        /// place bends so little that a parabola through three distances is it.
-        float x[3] = {}, y[3] = {};
-        float along_b = 0; ///< of the direction, metres: b's entrance pupil projected on it
-    };
     struct Pair {
         Strip strip;
         std::string a_name, b_name; ///< cameras
         StripMap a, b;
         std::size_t a_source, b_source; ///< into cameras
         StripSearch search;
+        StripNodes nodes;
     };
     double agree = 0, nearest = 1;
-    std::vector<Node> nodes;
     std::vector<Pair> pairs;
-    /// By node, 1/m: how far the nearest of what lands there is, of all that was matched on strips; 0 where
+    std::vector<std::int16_t> pair_of; ///< by cell of the field; -1: not near a seam
+    /// By cell, 1/m: how far the nearest of what lands there is, of all that was matched on strips; 0 where
     /// nothing lands. From the rig's centre, too, what is near hides what is behind it.
     std::vector<float> nearest_there(const std::vector<StripMatch>& says) const;
-    std::vector<int> borders; ///< nodes near others that belong to another pair
+    std::vector<int> borders; ///< cells near others that belong to another pair
     std::vector<BlendPlan::PlanCamera> cameras;
 
     static Vec3 direction(int i) {
@@ -146,26 +127,25 @@ const std::vector<BlendPlan::PlanCamera>& SeamZones::cameras() const {
 }
 
 namespace {
-/// Nodes within kBorder cells of one of another pair: their pairs tell distances a little apart.
-template <class Nodes>
-std::vector<int> pair_borders(const Nodes& nodes) {
+/// Cells within kBorder of one of another pair: their pairs tell distances a little apart.
+std::vector<int> pair_borders(const std::vector<std::int16_t>& pair_of) {
     std::vector<int> out;
     for (int y = 0; y < kFieldSide; ++y)
         for (int x = 0; x < kFieldSide; ++x) {
-            const int own = nodes[std::size_t(y) * kFieldSide + std::size_t(x)].strip;
+            const int own = pair_of[std::size_t(y) * kFieldSide + std::size_t(x)];
             bool other = false;
             for (int j = std::max(0, y - kBorder);
                  own >= 0 && !other && j <= std::min(kFieldSide - 1, y + kBorder); ++j)
                 for (int i = std::max(0, x - kBorder); i <= std::min(kFieldSide - 1, x + kBorder); ++i) {
-                    const int strip = nodes[std::size_t(j) * kFieldSide + std::size_t(i)].strip;
-                    other = other || (strip >= 0 && strip != own);
+                    const int that = pair_of[std::size_t(j) * kFieldSide + std::size_t(i)];
+                    other = other || (that >= 0 && that != own);
                 }
             if (other) out.push_back(y * kFieldSide + x);
         }
     return out;
 }
 
-/// Those nodes take the mean of what lies about them, so that nothing breaks where one pair hands over to the
+/// Those cells take the mean of what lies about them, so that nothing breaks where one pair hands over to the
 /// next.
 void smooth_borders(SphereGrid& field, const std::vector<int>& borders) {
     for (int pass = 0; pass < 2; ++pass) {
@@ -196,7 +176,7 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
     const Coverage coverage(key);
     const auto lines = key.lines->keys.empty() ? std::nullopt : std::optional(lines_ever(*key.lines));
     constexpr int n = kFieldSide * kFieldSide;
-    me.nodes.resize(std::size_t(n));
+    std::vector<float> share_of(std::size_t(n), 0.0f), mix_of = share_of;
     std::vector<std::pair<std::int16_t, std::int16_t>> who(std::size_t(n), {-1, -1});
     parallel_ranges(n, 1024, [&](int begin, int end) {
         for (int i = begin; i < end; ++i) {
@@ -231,12 +211,13 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
                          share = smooth(2 * (1 - away / zone)) * may,
                          mix = wide ? smooth(5 * (1 - away / kWideZone_deg)) * may : 0;
             if (std::max(mix, share) <= 0) continue;
-            me.nodes[std::size_t(i)].share = float(share);
-            me.nodes[std::size_t(i)].mix = float(std::max(mix, share));
+            share_of[std::size_t(i)] = float(share);
+            mix_of[std::size_t(i)] = float(std::max(mix, share));
             who[std::size_t(i)] = {std::int16_t(std::min(best, second)),
                                    std::int16_t(std::max(best, second))};
         }
     });
+    me.pair_of.assign(std::size_t(n), -1);
     std::map<std::pair<int, int>, std::vector<int>> by_pair;
     for (int i = 0; i < n; ++i)
         if (who[std::size_t(i)].first >= 0) by_pair[who[std::size_t(i)]].push_back(i);
@@ -258,7 +239,7 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
         std::vector<Vec3> directions, zone;
         for (const int i : list) {
             directions.push_back(me.direction(i));
-            if (me.nodes[std::size_t(i)].share > 0) zone.push_back(directions.back());
+            if (share_of[std::size_t(i)] > 0) zone.push_back(directions.back());
         }
         const double most =
             (key.rig.cameras[a].pose.position_m - key.rig.cameras[b].pose.position_m).norm() * me.nearest;
@@ -281,27 +262,17 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
         p.a = map_strip(p.strip, key.rig.cameras[a], me.cameras[p.a_source].level);
         p.b = map_strip(p.strip, key.rig.cameras[b], me.cameras[p.b_source].level);
         for (const int i : list) {
-            Impl::Node& node = me.nodes[std::size_t(i)];
-            node.strip = std::int32_t(me.pairs.size());
-            const Vec3 w = me.direction(i);
-            const double most_inverse = 1.5 * me.nearest;
-            const auto at = [&](double rho) { return p.strip.place((w - rho * p.strip.b_m).normalized()); };
-            const Vec2 far = at(0), mid = (at(most_inverse / 2) - far) * 2 / most_inverse,
-                       near = (at(most_inverse) - far) / most_inverse;
-            const Vec2 second = (near - mid) * 2 / most_inverse, slope = mid - second * (most_inverse / 2);
-            for (int k = 0; k < 2; ++k) {
-                float* to = k == 0 ? node.x : node.y;
-                to[0] = float(far[k]), to[1] = float(slope[k]), to[2] = float(second[k]);
-            }
-            node.along_b = float(w.dot(p.strip.b_m));
+            me.pair_of[std::size_t(i)] = std::int16_t(me.pairs.size());
+            p.nodes.add(p.strip, i, me.direction(i), 1.5 * me.nearest, share_of[std::size_t(i)],
+                        mix_of[std::size_t(i)]);
         }
         me.pairs.push_back(std::move(p));
     }
-    me.borders = pair_borders(me.nodes);
+    me.borders = pair_borders(me.pair_of);
 }
 
 std::vector<float> SeamZones::Impl::nearest_there(const std::vector<StripMatch>& says) const {
-    std::vector<float> out(nodes.size(), 0);
+    std::vector<float> out(pair_of.size(), 0);
     parallel_ranges(int(pairs.size()), 1, [&](int begin, int end) {
         for (int i = begin; i < end; ++i) {
             const Strip& strip = pairs[std::size_t(i)].strip;
@@ -316,7 +287,7 @@ std::vector<float> SeamZones::Impl::nearest_there(const std::vector<StripMatch>&
                             *low = least.ptr<float>(y), *same = says[std::size_t(i)].same.ptr<float>(y);
                 for (int x = 0; x < strip.width; ++x) {
                     const float shift = float(strip.step) * here[x];
-                    if (same[x] < kSame || high[x] - low[x] < kStep || shift <= kLeastShift) continue;
+                    if (same[x] < kSame || high[x] - low[x] < kStep || shift <= kLeastShift_rad) continue;
                     const double alpha = strip.first_alpha + (x + 0.5) * strip.step,
                                  far = double(strip.distance_from_b(float(x) + 0.5f, shift));
                     const Vec3 there =
@@ -327,7 +298,7 @@ std::vector<float> SeamZones::Impl::nearest_there(const std::vector<StripMatch>&
                     for (int k = std::max(0, v); k <= std::min(v + 1, kFieldSide - 1); ++k)
                         for (int j = std::max(0, u); j <= std::min(u + 1, kFieldSide - 1); ++j) {
                             const auto n = std::size_t(k) * kFieldSide + std::size_t(j);
-                            if (nodes[n].strip == i) out[n] = std::max(out[n], inverse);
+                            if (pair_of[n] == i) out[n] = std::max(out[n], inverse);
                         }
                 }
             }
@@ -350,10 +321,11 @@ SeamZones::GlimpsePtr SeamZones::glimpse(std::span<const Picture> sources,
     parallel_ranges(int(me.pairs.size()), 1, [&](int begin, int end) {
         for (int i = begin; i < end; ++i) {
             const Impl::Pair& p = me.pairs[std::size_t(i)];
-            StripMoment& mine = out->pairs[std::size_t(i)];
-            cv::remap(seen[p.a_source], mine.a, p.a.place, p.a.fraction, cv::INTER_LINEAR);
-            cv::remap(seen[p.b_source], mine.b, p.b.place, p.b.fraction, cv::INTER_LINEAR);
-            mine.match = match_strip(mine.a, mine.b, p.a.sight, p.b.sight, p.search);
+            cv::Mat a, b;
+            cv::remap(seen[p.a_source], a, p.a.place, p.a.fraction, cv::INTER_LINEAR);
+            cv::remap(seen[p.b_source], b, p.b.place, p.b.fraction, cv::INTER_LINEAR);
+            const StripMatch match = match_strip(a, b, p.a.sight, p.b.sight, p.search);
+            out->pairs[std::size_t(i)] = strip_moment(std::move(a), std::move(b), match);
         }
     });
     return out;
@@ -375,12 +347,13 @@ SphereGrid SeamZones::confidence(std::span<const Weighed> moments) const {
     const Impl& me = *impl_;
     SphereGrid out(kFieldSide, 1, -1);
     const std::vector<StripMatch> pairs = told(moments);
-    for (int i = 0; i < int(me.nodes.size()); ++i)
-        if (const Impl::Node& node = me.nodes[std::size_t(i)]; node.strip >= 0 && node.share > 0) {
-            const StripMatch& pair = pairs[std::size_t(node.strip)];
-            *out.cell(i % kFieldSide, i / kFieldSide) =
-                float(pair.trust) * bilinear(pair.alike, node.x[0], node.y[0]);
-        }
+    for (std::size_t p = 0; p < pairs.size(); ++p) {
+        const StripNodes& nodes = me.pairs[p].nodes;
+        for (std::size_t i = 0; i < nodes.size(); ++i)
+            if (nodes.share[i] > 0)
+                *out.cell(nodes.cell[i] % kFieldSide, nodes.cell[i] / kFieldSide) =
+                    float(pairs[p].trust) * read_between(pairs[p].alike, nodes.x[0][i], nodes.y[0][i]);
+    }
     out.close_edges();
     return out;
 }
@@ -388,57 +361,42 @@ SphereGrid SeamZones::confidence(std::span<const Weighed> moments) const {
 SphereGrid SeamZones::field(std::span<const Weighed> moments, const FlowSettings& flow,
                             double strength) const {
     const Impl& me = *impl_;
-    struct Wish {
-        float strength = 1, agree = 0; ///< 1/m
-    };
-    std::vector<Wish> wishes;
-    for (const Impl::Pair& pair : me.pairs) {
-        Wish wish{float(strength), float(me.agree)};
-        if (const SeamFlow* seam = find_seam(flow, pair.a_name, pair.b_name)) {
-            wish.strength *= float(seam->strength);
-            if (const auto& metres = seam->agree_distance_m)
-                wish.agree = *metres > 0 ? float(1 / *metres) : 0;
-        }
-        wishes.push_back(wish);
-    }
-    SphereGrid field(kFieldSide, 2, 0);
-    const std::vector<StripMatch> pairs = told(moments);
-    const std::vector<float> nearest = me.nearest_there(pairs);
     const auto agree = float(me.agree), most = float(1.5 * me.nearest);
-    parallel_ranges(int(me.nodes.size()), 2048, [&](int begin, int end) {
-        for (int i = begin; i < end; ++i) {
-            const Impl::Node& node = me.nodes[std::size_t(i)];
-            float* const cell = field.cell(i % kFieldSide, i / kFieldSide);
-            cell[0] = agree;
-            if (node.strip < 0) continue;
-            const Impl::Pair& pair = me.pairs[std::size_t(node.strip)];
-            const StripMatch& says = pairs[std::size_t(node.strip)];
-            const Wish& wish = wishes[std::size_t(node.strip)];
-            cell[0] = agree + node.share * (wish.agree - agree);
-            const float trust = float(says.trust) * wish.strength;
-            if (trust <= 0) continue; // nothing is laid on anything
-            const auto step = float(pair.strip.step), b2 = float(pair.strip.b_m.squaredNorm());
-            float rho = nearest[std::size_t(i)] > 0 ? nearest[std::size_t(i)] : agree, x = 0, y = 0;
-            for (int round = 0; round < kRounds; ++round) {
-                x = node.x[0] + (node.x[1] + node.x[2] * rho) * rho;
-                y = node.y[0] + (node.y[1] + node.y[2] * rho) * rho;
-                const float shift = step * bilinear(says.parallax, x, y);
-                float next = 0;
-                if (shift > kLeastShift) {
-                    const float far = pair.strip.distance_from_b(x, shift); // from b, and so from the centre:
-                    const float under = node.along_b * node.along_b + far * far - b2;
-                    const float from_centre = node.along_b + std::sqrt(std::max(0.0f, under));
-                    next = from_centre > 1 / most ? 1 / from_centre : most;
-                }
-                const bool settled = std::abs(next - rho) < kSettled;
-                rho = next;
-                if (settled) break;
+    SphereGrid field(kFieldSide, 2, 0);
+    for (int y = 0; y < kFieldSide; ++y)
+        for (int x = 0; x < kFieldSide; ++x) field.cell(x, y)[0] = agree;
+    const std::vector<StripMatch> told_by = told(moments);
+    const std::vector<float> nearest = me.nearest_there(told_by);
+    for (std::size_t p = 0; p < me.pairs.size(); ++p) {
+        const Impl::Pair& pair = me.pairs[p];
+        const StripMatch& says = told_by[p];
+        const SeamFlow* seam = find_seam(flow, pair.a_name, pair.b_name);
+        const float wanted = float(strength) * (seam ? float(seam->strength) : 1.0f),
+                    trust = float(says.trust) * wanted;
+        float own_agree = agree; // the seam's
+        if (seam && seam->agree_distance_m)
+            own_agree = *seam->agree_distance_m > 0 ? float(1 / *seam->agree_distance_m) : 0;
+        const StripNodes& nodes = pair.nodes;
+        parallel_ranges(int(nodes.size()), kAtOnce, [&](int begin, int end) {
+            const auto first = std::size_t(begin), count = std::size_t(end - begin);
+            std::vector<float> from(count);
+            std::vector<Told> found(count);
+            for (std::size_t i = 0; i < count; ++i) {
+                const float near = nearest[std::size_t(nodes.cell[first + i])];
+                from[i] = near > 0 ? near : agree;
             }
-            const float counts = trust * bilinear(says.alike, x, y);
-            cell[0] += counts * node.share * (rho - wish.agree);
-            cell[1] = float(smooth(2 * double(counts * node.mix) - 1)) * bilinear(says.same, x, y);
-        }
-    });
+            if (trust > 0) follow_distances(pair.strip, says, nodes, first, from, most, found);
+            for (std::size_t i = 0; i < count; ++i) {
+                const int at = nodes.cell[first + i];
+                float* const cell = field.cell(at % kFieldSide, at / kFieldSide);
+                const float share = nodes.share[first + i], counts = trust * found[i].alike;
+                cell[0] = agree + share * (own_agree - agree);
+                if (trust <= 0) continue; // nothing is laid on anything
+                cell[0] += counts * share * (found[i].inverse_m - own_agree);
+                cell[1] = float(smooth(2 * double(counts * nodes.mix[first + i]) - 1)) * found[i].same;
+            }
+        });
+    }
     smooth_borders(field, me.borders);
     field.close_edges();
     return field;

@@ -14,6 +14,7 @@ constexpr float kStill = 2.5f,
                 kChanged = 4.5f; ///< grey levels that noise and coding leave, and more than that
 constexpr float kOdd = 0.7f;     ///< columns by which one that counts less is off
 constexpr int kRounds = 2;
+constexpr double kOfColumn = 64; ///< of parallax as it is kept
 
 /// What a mean difference of grey levels says of whether a place stood still: 1 up to kStill, 0 from kChanged
 /// on.
@@ -34,15 +35,73 @@ cv::Mat difference(const cv::Mat& now, const cv::Mat& then) {
 
 } // namespace
 
+StripMoment strip_moment(cv::Mat a, cv::Mat b, const StripMatch& match) {
+    StripMoment out{std::move(a), std::move(b), {}, {}, {}, match.trust};
+    match.parallax.convertTo(out.parallax, CV_16S, kOfColumn);
+    match.alike.convertTo(out.alike, CV_8U, 255);
+    match.same.convertTo(out.same, CV_8U, 255);
+    return out;
+}
+
+namespace {
+
+StripMatch match_of(const StripMoment& moment) {
+    StripMatch out;
+    moment.parallax.convertTo(out.parallax, CV_32F, 1 / kOfColumn);
+    moment.alike.convertTo(out.alike, CV_32F, 1.0 / 255);
+    moment.same.convertTo(out.same, CV_32F, 1.0 / 255);
+    out.trust = moment.trust;
+    return out;
+}
+
+using Row = std::vector<float>;
+
+/// Where one row of two moments stood still: `weights` times so much. `own` is the parallax by which b's
+/// places are found in a.
+void weigh_by_stillness(const std::uint8_t* a_off, const std::uint8_t* b_off, const Row& own,
+                        const std::array<float, 256>& still, Row& weights) {
+    const int last = int(weights.size()) - 1;
+    for (int x = 0; x <= last; ++x)
+        weights[std::size_t(x)] *=
+            still[b_off[x]] * still[a_off[std::clamp(int(float(x) - own[std::size_t(x)] + 0.5f), 0, last)]];
+}
+
+/// The mean that outliers hardly count in (iteratively reweighted, Cauchy's weights; Holland and Welsch
+/// 1977). Rows of values and their weights; `total` is the sum of these.
+void robust_mean(const std::vector<Row>& values, const std::vector<Row>& weights, const Row& total,
+                 Row& mean) {
+    const std::size_t columns = mean.size();
+    std::fill(mean.begin(), mean.end(), 0.0f);
+    for (std::size_t m = 0; m < values.size(); ++m)
+        for (std::size_t x = 0; x < columns; ++x) mean[x] += weights[m][x] * values[m][x];
+    for (std::size_t x = 0; x < columns; ++x) mean[x] /= total[x];
+    Row top(columns), low(columns);
+    for (int round = 0; round < kRounds; ++round) {
+        std::fill(top.begin(), top.end(), 0.0f);
+        std::fill(low.begin(), low.end(), 0.0f);
+        for (std::size_t m = 0; m < values.size(); ++m) {
+            const float *v = values[m].data(), *w = weights[m].data();
+            for (std::size_t x = 0; x < columns; ++x) {
+                const float off = (v[x] - mean[x]) * (1 / kOdd), k = w[x] / (1 + off * off);
+                top[x] += k * v[x], low[x] += k;
+            }
+        }
+        for (std::size_t x = 0; x < columns; ++x) mean[x] = top[x] / low[x];
+    }
+}
+
+} // namespace
+
 StripMatch steadied(std::span<const WeighedMoment> moments) {
     const StripMoment& now = *moments.back().moment;
-    if (moments.size() == 1) return now.match;
-    StripMatch out{now.match.parallax.clone(), now.match.alike.clone(), now.match.same.clone(), 0};
-    const std::size_t others = moments.size() - 1;
+    if (moments.size() == 1) return match_of(now);
+    const cv::Size size = now.parallax.size();
+    StripMatch out{cv::Mat(size, CV_32F), cv::Mat(size, CV_32F), cv::Mat(size, CV_32F), 0};
+    const std::size_t others = moments.size() - 1, columns = std::size_t(size.width);
     std::vector<cv::Mat> a_off(others), b_off(others);
     double sum = 0;
     for (const WeighedMoment& m : moments) {
-        out.trust += double(m.weight) * m.moment->match.trust;
+        out.trust += double(m.weight) * m.moment->trust;
         sum += double(m.weight);
     }
     out.trust /= sum;
@@ -51,49 +110,32 @@ StripMatch steadied(std::span<const WeighedMoment> moments) {
         b_off[m] = difference(now.b, moments[m].moment->b);
     }
     const std::array<float, 256> still = stillness();
-    const int columns = out.parallax.cols;
-    const auto row_of = [&] { return std::vector<float>(std::size_t(columns)); };
-    std::vector<std::vector<float>> weights(moments.size(), row_of());
-    std::vector<float> total = row_of(), mean = row_of(), top = row_of(), low = row_of();
-    const auto sum_up = [&](float* to, const float* values, const std::vector<float>& w) {
-        for (int x = 0; x < columns; ++x) to[x] += w[std::size_t(x)] * values[x];
-    };
-    for (int y = 0; y < out.parallax.rows; ++y) {
-        std::fill(total.begin(), total.end(), 0.0f);
-        const float* own = now.match.parallax.ptr<float>(y);
+    std::vector<Row> weights(moments.size(), Row(columns)), values = weights;
+    Row total(columns), mean(columns);
+    for (int y = 0; y < size.height; ++y) {
         for (std::size_t m = 0; m < moments.size(); ++m) {
-            std::vector<float>& w = weights[m];
-            std::fill(w.begin(), w.end(), moments[m].weight);
-            if (m < others) {
-                const std::uint8_t *a = a_off[m].ptr<std::uint8_t>(y), *b = b_off[m].ptr<std::uint8_t>(y);
-                for (int x = 0; x < columns; ++x)
-                    w[std::size_t(x)] *=
-                        still[b[x]] * still[a[std::clamp(int(float(x) - own[x] + 0.5f), 0, columns - 1)]];
-            }
-            for (int x = 0; x < columns; ++x) total[std::size_t(x)] += w[std::size_t(x)];
+            const std::int16_t* from = moments[m].moment->parallax.ptr<std::int16_t>(y);
+            for (std::size_t x = 0; x < columns; ++x) values[m][x] = float(from[x]) * float(1 / kOfColumn);
         }
-        const auto weighed = [&](cv::Mat StripMatch::*what, float* to) {
+        std::fill(total.begin(), total.end(), 0.0f);
+        for (std::size_t m = 0; m < moments.size(); ++m) {
+            std::fill(weights[m].begin(), weights[m].end(), moments[m].weight);
+            if (m < others)
+                weigh_by_stillness(a_off[m].ptr<std::uint8_t>(y), b_off[m].ptr<std::uint8_t>(y),
+                                   values[others], still, weights[m]);
+            for (std::size_t x = 0; x < columns; ++x) total[x] += weights[m][x];
+        }
+        const auto weighed = [&](cv::Mat StripMoment::*what, float* to) {
             std::fill(to, to + columns, 0.0f);
-            for (std::size_t m = 0; m < moments.size(); ++m)
-                sum_up(to, (moments[m].moment->match.*what).ptr<float>(y), weights[m]);
-            for (int x = 0; x < columns; ++x) to[x] /= total[std::size_t(x)];
-        };
-        weighed(&StripMatch::alike, out.alike.ptr<float>(y));
-        weighed(&StripMatch::same, out.same.ptr<float>(y));
-        weighed(&StripMatch::parallax, mean.data());
-        for (int round = 0; round < kRounds; ++round) {
-            std::fill(top.begin(), top.end(), 0.0f);
-            std::fill(low.begin(), low.end(), 0.0f);
             for (std::size_t m = 0; m < moments.size(); ++m) {
-                const float *v = moments[m].moment->match.parallax.ptr<float>(y), *w = weights[m].data();
-                for (int x = 0; x < columns; ++x) {
-                    const float off = (v[x] - mean[std::size_t(x)]) * (1 / kOdd), k = w[x] / (1 + off * off);
-                    top[std::size_t(x)] += k * v[x], low[std::size_t(x)] += k;
-                }
+                const std::uint8_t* from = (moments[m].moment->*what).ptr<std::uint8_t>(y);
+                for (std::size_t x = 0; x < columns; ++x) to[x] += weights[m][x] * float(from[x]);
             }
-            for (int x = 0; x < columns; ++x)
-                mean[std::size_t(x)] = top[std::size_t(x)] / low[std::size_t(x)];
-        }
+            for (std::size_t x = 0; x < columns; ++x) to[x] /= 255 * total[x];
+        };
+        weighed(&StripMoment::alike, out.alike.ptr<float>(y));
+        weighed(&StripMoment::same, out.same.ptr<float>(y));
+        robust_mean(values, weights, total, mean);
         std::copy(mean.begin(), mean.end(), out.parallax.ptr<float>(y));
     }
     return out;

@@ -7,11 +7,15 @@
 
 namespace porb {
 
-/// A strip's two pictures at a moment, 8-bit, and what was matched on it.
+/// A strip's two pictures at a moment, 8-bit, and what was matched on it. A dozen moments are kept for each
+/// of many strips, so this is as small as it may be.
 struct StripMoment {
     cv::Mat a, b;
-    StripMatch match;
+    cv::Mat parallax;    ///< 16-bit, 64 to a column
+    cv::Mat alike, same; ///< 8-bit, 255 for 1
+    double trust = 0;
 };
+StripMoment strip_moment(cv::Mat a, cv::Mat b, const StripMatch& match);
 struct WeighedMoment {
     const StripMoment* moment = nullptr;
     float weight = 1;

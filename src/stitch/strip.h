@@ -18,7 +18,7 @@ struct Strip {
     double first_alpha = 0, first_phi = 0; ///< radians; edges of pixel (0, 0)
     double step = 0, row_step = 0;         ///< radians from column to column, and from row to row
     int width = 0, height = 0;
-    std::vector<float> sines, cosines; ///< of alpha at every column's edge
+    std::vector<float> sines, cosines; ///< of alpha at every column's edge, times the baseline in metres
 
     double baseline_m() const { return (b_m - a_m).norm(); }
     /// The direction of a place, rig axes. Continuous coordinates, as everywhere.

@@ -1,5 +1,6 @@
 // Strips: what is matched on them, smoothed, and brought together over time.
 #include "stitch/edge_smooth.h"
+#include "stitch/follow_distance.h"
 #include "stitch/plan.h"
 #include "stitch/steadying.h"
 #include "support/support.h"
@@ -43,7 +44,7 @@ double median(const cv::Mat& m) {
 
 StripMoment moment_of(const cv::Mat& picture, float parallax, float same = 1) {
     const auto all = [&](float v) { return cv::Mat(picture.size(), CV_32F, cv::Scalar(double(v))); };
-    return {picture, picture, {all(parallax), all(1), all(same), 1}};
+    return strip_moment(picture, picture, {all(parallax), all(1), all(same), 1});
 }
 
 } // namespace
@@ -187,11 +188,11 @@ TEST_CASE("smoothing does not pass over an edge of the guide, and fills what not
 
 TEST_CASE("moments are brought together where pictures stood still, and only there") {
     const cv::Mat still = texture(30, 40, 9);
-    const StripMoment now = moment_of(still, 4.0f, 0.5f), then = moment_of(still, 4.6f),
+    const StripMoment now = moment_of(still, 4.0f, 0.6f), then = moment_of(still, 4.6f),
                       odd = moment_of(still, 12);
     const StripMatch both = steadied(std::vector<WeighedMoment>{{&then, 3}, {&now, 1}});
     CHECK(both.parallax.at<float>(10, 20) == Approx(4.45).margin(0.05));
-    CHECK(both.same.at<float>(10, 20) == Approx((3 + 0.5) / 4));
+    CHECK(both.same.at<float>(10, 20) == Approx((3 + 0.6) / 4));
     CHECK(both.trust == Approx(1));
 
     // One that is far off what the others say hardly counts.
@@ -205,6 +206,49 @@ TEST_CASE("moments are brought together where pictures stood still, and only the
     const StripMatch part = steadied(std::vector<WeighedMoment>{{&then, 3}, {&moved, 1}});
     CHECK(part.parallax.at<float>(10, 8) == Approx(4));
     CHECK(part.parallax.at<float>(10, 34) == Approx(4.45).margin(0.05));
+}
+
+TEST_CASE("distances are followed side by side as one by one") {
+    Rig rig;
+    for (const double at : {-0.06, 0.06}) {
+        Camera camera;
+        camera.pose.position_m = {at, 0, 0.01};
+        rig.cameras.push_back(camera);
+    }
+    std::vector<Vec3> directions;
+    for (int i = 0; i < 400; ++i)
+        directions.push_back(Vec3(0.02 * (i % 20) - 0.2, 0.01 * (i / 20), 1).normalized());
+    const Strip strip = strip_about(rig, 0, 1, directions, 1, 0.05, 0.0044, 0.0075);
+    REQUIRE(strip.width > 60);
+    // Things at several distances, some infinitely far, with a step between them.
+    StripMatch says{cv::Mat(strip.height, strip.width, CV_32F), {}, {}, 1};
+    says.alike = says.parallax.clone(), says.same = says.parallax.clone();
+    for (int y = 0; y < strip.height; ++y)
+        for (int x = 0; x < strip.width; ++x) {
+            const bool near = x > strip.width / 2;
+            says.parallax.at<float>(y, x) = y < 12 ? 0.0f : near ? 9 + 0.01f * float(x) : 3 + 0.02f * float(y);
+            says.alike.at<float>(y, x) = near ? 0.25f : 0.75f;
+            says.same.at<float>(y, x) = float(y) / float(strip.height);
+        }
+    StripNodes nodes;
+    for (std::size_t i = 0; i < directions.size(); ++i) nodes.add(strip, int(i), directions[i], 1.5, 1, 1);
+    const std::size_t first = 3; // neither the begin nor the count is one of whole vectors
+    const std::vector<float> from(directions.size() - first, 0.25f);
+    std::vector<Told> told(from.size());
+    follow_distances(strip, says, nodes, first, from, 1.5, told);
+    float nearest = 0;
+    int far = 0;
+    for (std::size_t i = 0; i < told.size(); ++i) {
+        const Told one = follow_distance(strip, says, nodes, first + i, from[i], 1.5);
+        // Beside the step rounds run out before it settles, and rounding tells.
+        CHECK(double(told[i].inverse_m) == Approx(double(one.inverse_m)).margin(2e-4));
+        CHECK(double(told[i].alike) == Approx(double(one.alike)).margin(2e-3));
+        CHECK(double(told[i].same) == Approx(double(one.same)).margin(2e-3));
+        nearest = std::max(nearest, told[i].inverse_m), far += told[i].inverse_m == 0;
+    }
+    CHECK(nearest > 0.3);
+    CHECK(far > 5);
+    CHECK(far < 200);
 }
 
 TEST_CASE("weights are narrowed where pictures differ, and their sum stays") {

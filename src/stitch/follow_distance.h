@@ -1,0 +1,52 @@
+#pragma once
+
+// How far things are in many directions, told from a strip's parallax; for the files of distances alone.
+#include "stitch/strip.h"
+#include "stitch/strip_match.h"
+
+#include <cstdint>
+#include <span>
+#include <vector>
+
+namespace porb {
+
+/// Directions near a seam that are looked up on one strip: a column of numbers each, so that many are
+/// followed side by side.
+struct StripNodes {
+    std::vector<std::int32_t> cell; ///< of the field
+    std::vector<float> share;       ///< of the found distance, the rest the agree distance's
+    std::vector<float> mix;         ///< how far pictures that show the same are mixed here
+    /// Where b sees the direction on the strip at inverse distance rho: x[0] + (x[1] + x[2] rho) rho. The
+    /// place bends so little that a parabola through three distances is it.
+    std::vector<float> x[3], y[3];
+    std::vector<float> along_b; ///< of the direction, metres: b's entrance pupil projected on it
+
+    std::size_t size() const { return cell.size(); }
+    /// A direction in rig axes, followed as near as 1 / `most_inverse_m`.
+    void add(const Strip& strip, int field_cell, const Vec3& direction, double most_inverse_m,
+             float found_share, float mixed);
+};
+
+/// What was told in a direction.
+struct Told {
+    float inverse_m = 0; ///< from the rig's centre
+    float alike = 0, same = 0;
+};
+
+/// For the nodes `first` and on, one for each of `out`: the distance whose place on the strip has the
+/// parallax that says so, found by going back and forth between the two, beginning at `from_inverse_m`; none
+/// is nearer than 1 / `most_inverse_m`.
+void follow_distances(const Strip& strip, const StripMatch& says, const StripNodes& nodes, std::size_t first,
+                      std::span<const float> from_inverse_m, float most_inverse_m, std::span<Told> out);
+
+/// The same, one by one and without vectors: what the other is tested against.
+Told follow_distance(const Strip& strip, const StripMatch& says, const StripNodes& nodes, std::size_t node,
+                     float from_inverse_m, float most_inverse_m);
+
+/// Less parallax (radians) is infinitely far.
+inline constexpr float kLeastShift_rad = 1e-6f;
+
+/// Of what is told at a strip's places, read between them; continuous coordinates, `told` in one piece.
+float read_between(const cv::Mat& told, float x, float y);
+
+} // namespace porb
