@@ -84,9 +84,10 @@ class RowPlanner {
         std::vector<Node> each(kSegment);
         const std::uint64_t which = special ? ~std::uint64_t(0) : contenders(nodes);
         std::vector<float> at(count);
+        const bool even = whole && !exact_ && !special && bends_evenly(nodes, which);
         for (int i = 0; i < kSegment; ++i) {
             if (x0 + i >= width) continue;
-            each[std::size_t(i)] = node(x0 + i + 0.5, cy, which);
+            each[std::size_t(i)] = even ? between(nodes, i, which) : node(x0 + i + 0.5, cy, which);
             if (!each[std::size_t(i)].any) continue;
             supply_.weights(to_rig_ * each[std::size_t(i)].direction, each[std::size_t(i)].at, at);
             for (std::size_t l = 0; l < count; ++l) all[l * kSegment + std::size_t(i)] = at[l];
@@ -181,6 +182,36 @@ class RowPlanner {
                     which |= std::uint64_t(1) << l;
         }
         return which;
+    }
+
+    /// Whether angles inside follow a parabola over a segment as places do: no lens of `which` begins or ends
+    /// in it, and they say themselves who is ahead.
+    bool bends_evenly(const Node (&nodes)[3], std::uint64_t which) const {
+        if (supply_.follows_lines()) return false;
+        for (std::size_t l = 0; l < lenses_.size(); ++l) {
+            const auto inside = [&](const Node& n) { return n.at[l].inside_deg > 0; };
+            if ((which >> l & 1) && std::any_of(nodes, nodes + 3, inside) &&
+                !std::all_of(nodes, nodes + 3, inside))
+                return false;
+        }
+        return true;
+    }
+
+    /// The node at a segment's pixel `i`, as far as weights need it, by the parabola through its three.
+    Node between(const Node (&nodes)[3], int i, std::uint64_t which) const {
+        const double t = (i - 7.5) / 7.5, shares[3] = {t * (t - 1) / 2, 1 - t * t, t * (t + 1) / 2};
+        Node n;
+        n.any = true;
+        n.direction = nodes[1].direction; // no haven is near
+        n.at.assign(lenses_.size(), Landing{{0, 0}, -1e9});
+        for (std::size_t l = 0; l < lenses_.size(); ++l) {
+            if (!(which >> l & 1)) continue;
+            Landing& at = n.at[l];
+            at.inside_deg = 0;
+            for (int k = 0; k < 3; ++k) at.inside_deg += shares[k] * nodes[k].at[l].inside_deg;
+            at.standing_deg = at.inside_deg;
+        }
+        return n;
     }
 
     /// Lens l has weight 1 all along: well inside its reach, and no other within its feather of being as far
