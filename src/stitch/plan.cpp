@@ -205,7 +205,7 @@ class RowPlanner {
         n.direction = nodes[1].direction; // no haven is near
         n.at.assign(lenses_.size(), Landing{{0, 0}, -1e9});
         for (std::size_t l = 0; l < lenses_.size(); ++l) {
-            if (!(which >> l & 1)) continue;
+            if (!(which >> l & 1) || nodes[1].at[l].inside_deg <= 0) continue; // past its end nothing is even
             Landing& at = n.at[l];
             at.inside_deg = 0;
             for (int k = 0; k < 3; ++k) at.inside_deg += shares[k] * nodes[k].at[l].inside_deg;

@@ -183,6 +183,42 @@ TEST_CASE("planned weights add up to the coverage") {
         }
 }
 
+TEST_CASE("weights between a segment's ends are those of the lenses there") {
+    // A wide plan asks lenses at three of sixteen pixels; coverage asks them in every direction.
+    Shot shot = assigned(sim::simulated_rig(sim::SimRig::ring_of_six, 200));
+    shot.flow.on = false;
+    const bool short_reach = GENERATE(false, true); // lenses that end amid segments
+    if (short_reach)
+        for (auto& c : shot.cameras) c.reach_deg = 55;
+    shot.cameras[2].feather_deg = 25;
+    const PlanKey key = plan_key(shot, map_view(1300));
+    const BlendPlan plan = make_plan(key);
+    const Coverage coverage(key);
+    const TargetMap target(key.view.target);
+    double worst = 0;
+    int between = 0;
+    for (int y = 0; y < plan.height; y += 7)
+        for (int s = 0; s < plan.segments_per_row; ++s) {
+            const Segment& segment = plan.segments[std::size_t(y * plan.segments_per_row + s)];
+            for (int i = 0; i < kSegment; i += 5) {
+                const int x = s * kSegment + i;
+                if (x >= plan.width) continue;
+                const std::vector<float> truth = coverage.supply(*target.direction({x + 0.5, y + 0.5}));
+                std::vector<float> planned(truth.size(), 0.0f);
+                for (std::uint32_t k = 0; k < segment.count; ++k) {
+                    const Contribution& c = plan.contributions[segment.first + k];
+                    const float w = c.full ? 1 : plan.weights[c.weights + std::size_t(i)];
+                    planned[plan.cameras[c.camera].index] = w;
+                    between += w > 0.05f && w < 0.95f;
+                }
+                for (std::size_t c = 0; c < truth.size(); ++c)
+                    worst = std::max(worst, double(std::abs(truth[c] - planned[c])));
+            }
+        }
+    CHECK(between > 1000);
+    CHECK(worst < 0.01);
+}
+
 TEST_CASE("no sample is ever taken outside an image circle") {
     // The circle is white, all around it is poison; the poison must not show anywhere, at any size or filter.
     const TempFolder folder;
