@@ -5,11 +5,13 @@
 #include "picture/convert.h"
 
 #include <cstring>
+#include <thread>
 
 namespace porb {
 
 namespace {
 constexpr int kAacFrame = 1024;
+constexpr unsigned kFewCores = 4;
 
 /// How many frames an encoder looks ahead to share its bits out: its usual 40 for what is small, fewer where
 /// frames are large, since it holds each of them (some 3 bytes a pixel) until it has decided about it.
@@ -91,6 +93,8 @@ struct VideoWriter::Impl {
         c.color_trc = AVCOL_TRC_BT709;
         c.chroma_sample_location = AVCHROMA_LOC_LEFT;
         c.gop_size = std::max(1, int(format.rate.round()));
+        c.thread_count = 0; // as it likes
+        const unsigned cores = std::max(1u, std::thread::hardware_concurrency());
         if (format.codec == VideoCodec::prores) {
             av_opt_set(c.priv_data, "profile", "hq", 0);
         } else {
@@ -109,9 +113,14 @@ struct VideoWriter::Impl {
                 c.codec_tag = MKTAG('h', 'v', 'c', '1');
             } else if (!format.fast) { // which looks ahead no further than 10
                 av_opt_set_int(c.priv_data, "rc-lookahead", ahead, 0);
+                // Looking ahead in a thread of its own and coding in more threads than there are cores take
+                // some ten frames more, and gain nothing where rendering keeps all cores busy.
+                if (cores <= kFewCores) {
+                    av_opt_set(c.priv_data, "x264-params", "sync-lookahead=0", 0);
+                    c.thread_count = int(cores);
+                }
             }
         }
-        c.thread_count = 0;
         if (muxer->oformat->flags & AVFMT_GLOBALHEADER) c.flags |= AV_CODEC_FLAG_GLOBAL_HEADER;
         must(avcodec_open2(&c, encoder, nullptr), "the encoder refuses these settings");
         video_stream = avformat_new_stream(muxer, nullptr);
