@@ -6,6 +6,7 @@
 #include "stitch/follow_distance.h"
 #include "stitch/line_field.h"
 #include "stitch/plan_lens.h"
+#include "stitch/shape_fill.h"
 #include "stitch/shapes.h"
 #include "stitch/steadying.h"
 #include "stitch/strip.h"
@@ -81,6 +82,7 @@ struct SeamZones::Impl {
     /// nothing lands. From the rig's centre, too, what is near hides what is behind it.
     std::vector<float> nearest_there(const std::vector<StripMatch>& says) const;
     std::vector<int> borders; ///< cells near others that belong to another pair
+    ShapeFill fill;
     std::vector<BlendPlan::PlanCamera> cameras;
 
     static Vec3 direction(int i) {
@@ -176,11 +178,17 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
     const Coverage coverage(key);
     const auto lines = key.lines->keys.empty() ? std::nullopt : std::optional(lines_ever(*key.lines));
     constexpr int n = kFieldSide * kFieldSide;
-    std::vector<float> share_of(std::size_t(n), 0.0f), mix_of = share_of;
+    std::vector<float> share_of(std::size_t(n), 0.0f), mix_of = share_of, clear_of(std::size_t(n), 1.0f);
+    std::vector<char> cut_out(std::size_t(n), 0);
     std::vector<std::pair<std::int16_t, std::int16_t>> who(std::size_t(n), {-1, -1});
     parallel_ranges(n, 1024, [&](int begin, int end) {
         for (int i = begin; i < end; ++i) {
             const auto inside = coverage.inside_deg(me.direction(i));
+            const double clear = smooth(coverage.clear_of_shapes_deg(me.direction(i)) / kShapeClear_deg);
+            clear_of[std::size_t(i)] = float(clear);
+            cut_out[std::size_t(i)] =
+                std::any_of(inside.begin(), inside.end(), [](double v) { return v <= kCutAway_deg; });
+            if (clear <= 0) continue;
             int best = -1, second = -1;
             double away = 0;
             if (lines) { // near where one passes at any time
@@ -205,14 +213,12 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
             const double zone = seam ? seam->zone_deg : settings.zone_deg,
                          edge = std::min(inside[std::size_t(best)], inside[std::size_t(second)]);
             // All of the found distance within half the zone, none at its end, nor where a lens ends. And
-            // beside a cut-out or restore not at all: there the two lenses show different things.
-            const double may = smooth(edge / 2) *
-                               smooth(coverage.clear_of_shapes_deg(me.direction(i)) / kShapeClear_deg),
-                         share = smooth(2 * (1 - away / zone)) * may,
+            // beside a cut-out or restore nothing is mixed: there the two lenses show different things.
+            const double may = smooth(edge / 2), share = smooth(2 * (1 - away / zone)) * may,
                          mix = wide ? smooth(5 * (1 - away / kWideZone_deg)) * may : 0;
             if (std::max(mix, share) <= 0) continue;
             share_of[std::size_t(i)] = float(share);
-            mix_of[std::size_t(i)] = float(std::max(mix, share));
+            mix_of[std::size_t(i)] = float(std::max(mix, share) * clear);
             who[std::size_t(i)] = {std::int16_t(std::min(best, second)),
                                    std::int16_t(std::max(best, second))};
         }
@@ -269,6 +275,9 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
         me.pairs.push_back(std::move(p));
     }
     me.borders = pair_borders(me.pair_of);
+    for (std::size_t i = 0; i < cut_out.size(); ++i) // in the midst of a wide one as far as others tell of it
+        if (cut_out[i]) clear_of[i] *= me.pair_of[i] < 0 ? 0 : share_of[i];
+    me.fill = ShapeFill(kFieldSide, clear_of);
 }
 
 std::vector<float> SeamZones::Impl::nearest_there(const std::vector<StripMatch>& says) const {
@@ -397,6 +406,7 @@ SphereGrid SeamZones::field(std::span<const Weighed> moments, const FlowSettings
             }
         });
     }
+    me.fill.apply(field);
     smooth_borders(field, me.borders);
     field.close_edges();
     return field;

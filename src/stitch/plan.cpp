@@ -267,6 +267,9 @@ class RowPlanner {
     /// Whether distances found have a say in a segment: the two best placed lenses are nearly as well placed.
     bool in_flow_zone(const Node (&nodes)[3]) const {
         if (!flow_.on) return false;
+        for (const Node& n : nodes) // behind a cut-out, the distances about it
+            for (const Landing& at : n.at)
+                if (at.inside_deg <= kCutAway_deg && at.edge_deg < 1e3f) return true;
         if (ever_) // wherever a line passes at any time, as the distances have it
             return std::any_of(nodes, nodes + 3, [&](const Node& n) {
                 return ever_->away_deg.at(to_rig_ * n.direction) * 2 < widest_zone_deg_ + margin_;

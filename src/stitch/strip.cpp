@@ -57,8 +57,8 @@ float Strip::distance_from_b(float x, float parallax) const {
     const float* const sine = sines.data() + i;
     const float* const cosine = cosines.data() + i;
     const float cot = (1 - s2 * (1.0f / 3) - s2 * s2 * (1.0f / 45)) / parallax; // off by parallax^5 / 473
-    return std::max(0.0f, (sine[0] + f * (sine[1] - sine[0])) * cot -
-                              (cosine[0] + f * (cosine[1] - cosine[0])));
+    return std::max(0.0f,
+                    (sine[0] + f * (sine[1] - sine[0])) * cot - (cosine[0] + f * (cosine[1] - cosine[0])));
 }
 
 Strip strip_about(const Rig& rig, std::size_t a, std::size_t b, const std::vector<Vec3>& directions,

@@ -6,6 +6,7 @@
 #include "stitch/coverage_report.h"
 #include "stitch/follow.h"
 #include "stitch/plan_lens.h"
+#include "stitch/shape_fill.h"
 #include "stitch/shapes.h"
 #include "support/support.h"
 
@@ -110,7 +111,7 @@ TEST_CASE("places follow distances as the lens itself does, and never leave what
 TEST_CASE("with distances and light, the kernel does what the slow obvious way does") {
     Shot shot = pair_shot(200);
     shot.flow.on = true;
-    shot.flow.zone_deg = 21; // transitions of eight degrees
+    shot.flow.zone_deg = 21;                                              // transitions of eight degrees
     shot.blend.kind = GENERATE(Blending::multiband, Blending::feathered); // and wide transitions where alike
     shot.orientation = {20, 35, 10};
     const Filter filter = GENERATE(Filter::linear, Filter::cubic);
@@ -230,6 +231,78 @@ TEST_CASE("a cut-out hands its place to the neighbour, and a restore brings it b
     narrow.cameras[0].shapes = {square_about(shot.rig.cameras[0], d, 0.1, true)};
     CHECK(supply(narrow, 0, d) == 1);
     CHECK(supply(narrow, 0, towards(108, 0)) == 0);
+}
+
+TEST_CASE("behind a cut-out in two lenses a third shows what lies about it at its own distance") {
+    const TempFolder folder;
+    sim::SimOptions o;
+    o.rig = sim::SimRig::ring_of_six;
+    o.circle_size = 300;
+    StillTake take = hall_still(folder, o);
+    Shot& shot = take.project.shots[0];
+    shot.agree_distance_m = 12;
+    const Vec3 d = towards(30, -48); // the floor between A and B, 2 m away
+    for (std::size_t c : {0, 1}) shot.cameras[c].shapes = {square_about(shot.rig.cameras[c], d, 0.06)};
+    sim::Hall hall(false);
+    const Picture truth = sim::true_panorama(hall, o, 0, SphereMapping::equirect, 720, sim::TruthEye::mono);
+    Composer composer(std::make_shared<MediaLibrary>());
+    const auto off = [&] { // from the truth, where neither of the two is shown
+        const Picture made = composer.compose(take.project, shot, Seconds(0), map_view(720));
+        const BlendPlan plan = make_plan(plan_key(shot, map_view(720)));
+        double sum = 0;
+        int n = 0;
+        for (int y = 240; y < 320; ++y)
+            for (int x = 380; x < 460; ++x) {
+                const Vec3 at = *TargetMap(equirect_target(720)).direction({x + 0.5, y + 0.5});
+                if (at.dot(d) < std::cos(radians(8)) || weight_at(plan, 0, at) + weight_at(plan, 1, at) > 0)
+                    continue;
+                const Rgba a = pixel_at(made, x, y), b = pixel_at(truth, x, y);
+                CHECK(a.a == Approx(1).margin(0.01));
+                sum +=
+                    std::abs(double(a.r - b.r)) + std::abs(double(a.g - b.g)) + std::abs(double(a.b - b.b));
+                ++n;
+            }
+        REQUIRE(n > 60);
+        return sum / n;
+    };
+    const double with = off();
+    CHECK(composer.distances(take.project, shot, Seconds(0)).at(d) ==
+          Approx(1 / double(hall.depth(sim::Vec3f(0, 0, 0), d.cast<float>()))).margin(0.08));
+    shot.flow.on = false;
+    const double without = off();
+    INFO(with << " following what lies about it, " << without << " at the agree distance");
+    CHECK(with < 0.6 * without);
+}
+
+TEST_CASE("a field goes on into shapes from all around them, and nowhere else") {
+    constexpr int kSide = 96;
+    SphereGrid field(kSide, 2, 7);
+    std::vector<float> clear(kSide * kSide, 1.0f);
+    const Vec3 middle = towards(20, 30), aside = towards(-100, -10);
+    const auto slope = [&](const Vec3& d) { return float(1 + d.dot(Vec3(0.3, 0.5, -0.2))); };
+    for (int i = 0; i < kSide * kSide; ++i) {
+        const Vec3 d = field.direction(i % kSide, i / kSide);
+        const double away_deg = degrees(std::acos(std::clamp(d.dot(middle), -1.0, 1.0)));
+        clear[std::size_t(i)] = float(std::clamp((away_deg - 6) / 2, 0.0, 1.0));
+        field.cell(i % kSide, i / kSide)[0] = away_deg < 8 ? -5.0f : slope(d); // nothing known
+    }
+    const SphereGrid before = field;
+    ShapeFill(kSide, clear).apply(field);
+    int filled = 0;
+    for (int i = 0; i < kSide * kSide; ++i) {
+        const float* cell = field.cell(i % kSide, i / kSide);
+        CHECK(cell[1] == 7); // the other channel is none of its business
+        const float c = clear[std::size_t(i)];
+        if (c == 1) CHECK(cell[0] == before.cell(i % kSide, i / kSide)[0]);
+        if (c > 0) continue;
+        ++filled;
+        CHECK(double(cell[0]) == Approx(double(slope(field.direction(i % kSide, i / kSide)))).margin(0.01));
+    }
+    CHECK(filled > 15);
+    // Where all is shapes there is nothing to go by.
+    SphereGrid lost(kSide, 1, 3);
+    ShapeFill(kSide, std::vector<float>(kSide * kSide, 0.0f)).apply(lost);
+    CHECK(lost.at(aside) == 3);
 }
 
 TEST_CASE("what a cut-out leaves open is measured, placed, and whoever could fill it is named") {
