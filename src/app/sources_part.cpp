@@ -1,5 +1,6 @@
 #include "app/sources_part.h"
 
+#include "app/noise_view.h"
 #include "app/number_field.h"
 #include "app/theme.h"
 #include "base/error.h"
@@ -73,6 +74,8 @@ SourcesPart::SourcesPart(Session& session, QWidget* parent) : QWidget(parent), s
     in_frame_ = field("In the frame", "denoise_frame", "How far pixels come towards their like nearby",
                       &Denoise::in_frame);
     column->addLayout(noise);
+    noise_view_ = new NoiseView(session_);
+    column->addWidget(noise_view_);
 
     connect(denoise_, &QCheckBox::clicked, this, [this](bool on) {
         session_.edit_shot(on ? "Take noise off" : "Leave noise", [on](Shot& s) { s.denoise.on = on; });
@@ -176,6 +179,8 @@ void SourcesPart::refresh() {
     in_frame_->set_quietly(100 * shot->denoise.in_frame);
     over_time_->setEnabled(shot->denoise.on);
     in_frame_->setEnabled(shot->denoise.on);
+    noise_view_->setVisible(shot->denoise.on);
+    noise_view_->refresh();
 }
 
 } // namespace porb::app

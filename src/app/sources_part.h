@@ -11,6 +11,7 @@ class QTableWidget;
 
 namespace porb::app {
 
+class NoiseView;
 class NumberField;
 
 /// The part of Match that says how sources are read: by which curve light lies in their pixels, and how far
@@ -32,6 +33,7 @@ class SourcesPart : public QWidget {
     QLabel* for_;
     QCheckBox* denoise_;
     NumberField *over_time_, *in_frame_;
+    NoiseView* noise_view_;
 };
 
 } // namespace porb::app

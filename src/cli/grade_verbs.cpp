@@ -5,7 +5,9 @@
 #include "grade/grader.h"
 #include "media/curves.h"
 #include "media/library.h"
+#include "media/still.h"
 #include "project/project.h"
+#include "stitch/noise_look.h"
 
 #include <fmt/format.h>
 
@@ -133,10 +135,27 @@ void curve(const CurveWords& w) {
 }
 
 struct DenoiseWords {
-    std::string project, shot;
+    std::string project, shot, camera, time = "0", out;
     std::optional<double> over_time, in_frame;
+    std::vector<double> at;
+    int size = 256;
     bool on = false, off = false;
 };
+
+/// Writes a part of a camera's picture as shot and cleaned beside each other.
+void show_noise(const DenoiseWords& w, const Project& project, const Shot& shot) {
+    const std::string id = w.camera.empty() ? shot.rig.cameras.at(0).id : w.camera;
+    const Camera* camera = find_camera(shot.rig, id);
+    if (!camera) throw Error("is no camera of the shot's rig", id, "Name one of them with --camera");
+    const Vec2 at = w.at.empty() ? camera->lens.circle.center_px : Vec2(w.at[0], w.at[1]);
+    MediaLibrary library;
+    const auto look = look_at_noise(library, project, shot, id, Rational::parse(w.time, "--time"),
+                                    {int(at.x()) - w.size / 2, int(at.y()) - w.size / 2, w.size, w.size});
+    if (!look) throw Error("shows nothing at that time", "camera " + id, "Choose another time or camera");
+    write_still(beside(*look), w.out, {});
+    std::cout << fmt::format("{}: noise {:.2f} % as shot, {:.2f} % without\n", w.out,
+                             100 * look->noise_before, 100 * look->noise_after);
+}
 
 void denoise(const DenoiseWords& w) {
     Project project = load_project(w.project);
@@ -149,6 +168,7 @@ void denoise(const DenoiseWords& w) {
                              shot.denoise.on ? "on" : "off", 100 * shot.denoise.over_time,
                              100 * shot.denoise.in_frame);
     save_project(project, w.project);
+    if (!w.out.empty()) show_noise(w, project, shot);
 }
 
 } // namespace
@@ -179,6 +199,17 @@ void add_grade_verbs(CLI::App& app) {
             ->check(CLI::Range(0.0, 1.0));
         verb->add_option("--in-frame", w->in_frame, "And towards their like nearby, 0 to 1")
             ->check(CLI::Range(0.0, 1.0));
+        verb->add_option(
+            "--out", w->out,
+            "Write a part of a camera's picture as shot and cleaned, beside each other, to this file");
+        verb->add_option("--camera", w->camera, "Whose (the first unless set)")->needs("--out");
+        verb->add_option("--time", w->time, "At this shot time in seconds")->needs("--out");
+        verb->add_option("--at", w->at,
+                         "About this place of it, X,Y in pixels (the circle's middle unless set)")
+            ->delimiter(',')
+            ->expected(2)
+            ->needs("--out");
+        verb->add_option("--size", w->size, "Pixels a side")->check(CLI::Range(16, 4096))->needs("--out");
         verb->callback([w] { denoise(*w); });
     }
     auto w = std::make_shared<GradeWords>();

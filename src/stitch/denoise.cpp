@@ -18,6 +18,7 @@ constexpr float kAlike = 2.5f;       ///< noises apart: still the same thing
 constexpr double kLeastNoise = 5e-4; ///< less is rounding
 constexpr float kReach_px = 2.5f;    ///< of the bilateral filter
 constexpr float kInFrame = 4.0f;     ///< noises that it passes over at most
+constexpr int kAround_px = 64;       ///< of a part: for flow to see
 
 cv::Mat floats_of(const Picture& p) {
     cv::Mat out(p.height(), p.width(), CV_32FC4);
@@ -73,10 +74,11 @@ double noise_of(const Picture& picture) {
     return noise_of_floats(floats_of(picture));
 }
 
-Picture denoised(const Picture& now, std::span<const Picture> before, const Denoise& settings,
-                 BufferPool* pool) {
+namespace {
+/// `noise`: of the whole picture, whatever part this is.
+Picture cleaned(const Picture& now, std::span<const Picture> before, const Denoise& settings, float noise,
+                BufferPool* pool) {
     const cv::Mat own = floats_of(now);
-    const auto noise = float(std::max(noise_of_floats(own), kLeastNoise));
     cv::Mat sum = own.clone();
     if (settings.over_time > 0 && !before.empty()) {
         const cv::Mat grey = grey_of(own);
@@ -128,6 +130,30 @@ Picture denoised(const Picture& now, std::span<const Picture> before, const Deno
         }
     });
     return out;
+}
+
+float least_noise_of(const Picture& picture) {
+    return float(std::max(noise_of(picture), kLeastNoise));
+}
+} // namespace
+
+Picture denoised(const Picture& now, std::span<const Picture> before, const Denoise& settings,
+                 BufferPool* pool) {
+    return cleaned(now, before, settings, least_noise_of(now), pool);
+}
+
+Picture denoised_part(const Picture& now, std::span<const Picture> before, const Denoise& settings,
+                      const Region& part) {
+    const int x = std::max(0, part.x - kAround_px), y = std::max(0, part.y - kAround_px),
+              width = std::min(now.width(), part.x + part.width + kAround_px) - x,
+              height = std::min(now.height(), part.y + part.height + kAround_px) - y;
+    std::vector<Picture> parts;
+    for (const Picture& b : before)
+        if (b.width() == now.width() && b.height() == now.height())
+            parts.push_back(cropped(b, x, y, width, height));
+    const Picture clean =
+        cleaned(cropped(now, x, y, width, height), parts, settings, least_noise_of(now), nullptr);
+    return cropped(clean, part.x - x, part.y - y, part.width, part.height);
 }
 
 std::optional<Picture> Cleaner::find(const MediaRef& ref, Seconds t, const Denoise& settings, int level) {

@@ -2,6 +2,7 @@
 
 #include "media/library.h"
 #include "project/grade.h"
+#include "stitch/view.h"
 
 #include <mutex>
 #include <span>
@@ -15,6 +16,11 @@ namespace porb {
 /// estimation"), so that clean pictures are hardly touched. Alpha stays.
 Picture denoised(const Picture& now, std::span<const Picture> before, const Denoise& settings,
                  BufferPool* pool);
+
+/// A part of that, which must lie inside, without making the rest: as much the same as flow that sees only
+/// what is near allows.
+Picture denoised_part(const Picture& now, std::span<const Picture> before, const Denoise& settings,
+                      const Region& part);
 
 /// The noise of a picture: standard deviation of its green on the working curve.
 double noise_of(const Picture& picture);

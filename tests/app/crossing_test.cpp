@@ -2,6 +2,7 @@
 #include "app/crossings_part.h"
 #include "app/grade_part.h"
 #include "app/match_panel.h"
+#include "app/noise_view.h"
 #include "app/number_field.h"
 #include "app/parallax_part.h"
 #include "app/seams_panel.h"
@@ -210,6 +211,32 @@ TEST_CASE(
     CHECK(b.shot().denoise.on);
     b.part<NumberField>("denoise_time")->setValue(80);
     CHECK(b.shot().denoise.over_time == Approx(0.8));
+    b.settle();
+
+    // The region at full size: the selected camera's pixels, moved and enlarged by hand.
+    auto* view = b.part<NoiseView>("noise_view");
+    const auto settled = [&] {
+        REQUIRE(QTest::qWaitFor([&] { return view->is_settled() && view->shown(); }, 20000));
+    };
+    settled();
+    const Region first = view->shown()->part;
+    CHECK(first.width > 100);
+    QTest::keyClick(view, Qt::Key_Plus);
+    settled();
+    CHECK(view->shown()->part.width == (first.width + 1) / 2);
+    const int x = view->shown()->part.x;
+    QTest::keyClick(view, Qt::Key_Right);
+    settled();
+    CHECK(view->shown()->part.x == x + 12); // 24 of the screen's
+    const Region part = view->shown()->part;
+    QTest::mousePress(view, Qt::LeftButton, {}, {60, 60});
+    QTest::mouseMove(view, {40, 70});
+    QTest::mouseRelease(view, Qt::LeftButton, {}, {40, 70});
+    settled();
+    CHECK(view->shown()->part.x == part.x + 10);
+    CHECK(view->shown()->part.y == part.y - 5);
+    b.part<QCheckBox>("denoise_on")->click();
+    CHECK_FALSE(view->isVisible());
     b.settle();
 }
 

@@ -1,9 +1,12 @@
 #include "base/angle.h"
+#include "media/sequence.h"
+#include "media/still.h"
 #include "picture/compare.h"
 #include "stitch/crossings.h"
 #include "stitch/denoise.h"
 #include "stitch/find_lines.h"
 #include "stitch/line_field.h"
+#include "stitch/noise_look.h"
 #include "support/support.h"
 
 #include <random>
@@ -54,6 +57,14 @@ double weight_at(const BlendPlan& plan, std::size_t camera, const Vec3& d) {
 
 Vec3 towards(double yaw_deg, double pitch_deg) {
     return rotation_of({yaw_deg, pitch_deg, 0}) * Vec3(0, 0, 1);
+}
+
+/// The project that a simulation left in a folder.
+Project project_in(const std::filesystem::path& folder) {
+    for (const auto& e : std::filesystem::directory_iterator(folder))
+        if (e.path().extension() == ".porb") return load_project(e.path());
+    FAIL("no project in " << folder);
+    return {};
 }
 
 /// The first camera's part ends where z falls under a bound: 4 degrees ahead of or behind half-way.
@@ -150,12 +161,7 @@ TEST_CASE("lines go round what differs, keep still, and make way in time", "[slo
     o.truth_times = {0.9};
     o.faults.noise = true;
     (void)sim::simulate(o, folder.path(), [](double) {}, {});
-    const std::filesystem::path file = [&] {
-        for (const auto& e : std::filesystem::directory_iterator(folder.path()))
-            if (e.path().extension() == ".porb") return e.path();
-        return std::filesystem::path();
-    }();
-    Project project = load_project(file);
+    Project project = project_in(folder.path());
     Shot& shot = project.shots[0];
     shot.agree_distance_m = 4;
     Composer composer(std::make_shared<MediaLibrary>());
@@ -281,4 +287,60 @@ TEST_CASE("denoising takes noise off, keeps detail and what moves, and leaves cl
     CHECK(psnr_db(denoised(now, before, settings, nullptr), truth) > by_time + 0.5);
     const std::vector<Picture> still_before = {clean_at(1), clean_at(0)};
     CHECK(psnr_db(denoised(truth, still_before, settings, nullptr), truth) > 45);
+}
+
+TEST_CASE("a part is denoised as the whole is, and lies inside the picture whatever is asked") {
+    const TempFolder folder;
+    std::mt19937 random(11);
+    std::normal_distribution<float> noise(0, 0.03f);
+    for (int frame = 1; frame <= 4; ++frame) { // broad tiles that move by two pixels a frame
+        Picture p(400, 400);
+        for (int y = 0; y < 400; ++y)
+            for (int x = 0; x < 400; ++x) {
+                const float v =
+                    0.3f + 0.12f * float(((x + 2 * frame) / 40 + 3 * (y / 40)) % 4) + noise(random);
+                set_pixel(p, x, y, {v, v, v, 1});
+            }
+        write_still(p, numbered_file(folder / "s.%04d.png", frame), {16, 95, {}});
+    }
+    Project project;
+    Shot shot = pair_shot();
+    for (auto& c : shot.cameras)
+        c.media = add_media(project, {folder / "s.%04d.png", MediaKind::sequence, FrameRate(12)});
+    shot.rate = FrameRate(12);
+    shot.denoise = {true, 0.8, 0.4};
+    MediaLibrary library;
+    const std::string id = shot.cameras[1].camera;
+    const Seconds time = Rational(3, 12);
+    const auto look = look_at_noise(library, project, shot, id, time, {100, 90, 120, 80});
+    REQUIRE(look);
+    CHECK(look->part == Region{100, 90, 120, 80});
+    CHECK(look->noise_before == Approx(0.03).epsilon(0.3));
+    CHECK(look->noise_after < 0.6 * look->noise_before);
+    Cleaner cleaner(64u << 20);
+    const auto whole = cleaner.picture(library, find_media(project, shot.cameras[1].media)->ref, time,
+                                       Rational(1) / shot.rate, 0, shot.denoise);
+    REQUIRE(whole);
+    const Picture same = cropped(*whole, 100, 90, 120, 80);
+    // Flow sees less about it, so what is brought from other frames differs a little.
+    const double apart = psnr_db(look->cleaned, same), made = psnr_db(look->as_shot, same);
+    INFO(apart << " dB from the whole's, as shot " << made);
+    CHECK(apart > made + 10);
+
+    const auto corner = look_at_noise(library, project, shot, id, time, {-50, 5000, 64, 32});
+    REQUIRE(corner);
+    CHECK(corner->part == Region{0, 400 - 32, 64, 32});
+    const auto most = look_at_noise(library, project, shot, id, time, {0, 0, 9000, 9000});
+    REQUIRE(most);
+    CHECK(most->part == Region{0, 0, 400, 400});
+    CHECK(psnr_db(most->cleaned, *whole) > 60);
+    const Picture both = beside(*corner);
+    CHECK(both.width() == 2 * 64 + 4);
+    CHECK(pixel_at(both, 3, 5).g == pixel_at(corner->as_shot, 3, 5).g);
+    CHECK(pixel_at(both, 68 + 3, 5).g == pixel_at(corner->cleaned, 3, 5).g);
+
+    CHECK_FALSE(look_at_noise(library, project, shot, id, Rational(9), {0, 0, 64, 64})); // it has ended
+    CHECK_FALSE(look_at_noise(library, project, shot, "Q", time, {0, 0, 64, 64}));
+    shot.cameras[1].media.clear();
+    CHECK_FALSE(look_at_noise(library, project, shot, id, time, {0, 0, 64, 64}));
 }
