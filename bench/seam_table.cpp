@@ -263,8 +263,8 @@ void print_times(const Take& take, int width) {
     PlanKey key = for_every_view(plan_key(shot, view));
     const SeamZones zones(key);
     const auto looked = composer.look(take.project, shot, Seconds(0), zones.cameras());
-    const auto glimpse = zones.glimpse(looked->sources, looked->tones);
-    const double matching = seconds_of([&] { zones.glimpse(looked->sources, looked->tones); });
+    const auto glimpse = zones.glimpse(looked->sources, looked->tones, shot.flow);
+    const double matching = seconds_of([&] { zones.glimpse(looked->sources, looked->tones, shot.flow); });
     const std::vector<SeamZones::Weighed> moments(witnesses_of(Seconds(10), FrameRate(24)).size(), {glimpse});
     const double field = seconds_of([&] { zones.field(moments, shot.flow); });
     const TargetMap target(equirect_target(width));

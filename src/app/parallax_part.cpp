@@ -92,6 +92,7 @@ ParallaxPart::ParallaxPart(Session& session, PictureArea& picture, QWidget* pare
     table_->setMinimumHeight(76);
     column->addWidget(table_, 1);
     for_ = heading(column, "");
+    for_->setObjectName("flow_for");
     auto* form = new QFormLayout;
     const auto field = [&](const QString& label, const char* name, double low, double high, double step,
                            int digits, const QString& unit, const QString& tip) {
@@ -109,14 +110,12 @@ ParallaxPart::ParallaxPart(Session& session, PictureArea& picture, QWidget* pare
     connect(strength_, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
     key_row->addWidget(strength_, 1);
     key_ = new QPushButton("Key here");
-    key_->setObjectName("strength_key");
-    key_->setToolTip("Sets a key of the shot's strength at the playhead, or takes the one there away");
+    key_->setObjectName("flow_key");
+    key_->setToolTip(
+        "Sets a key of strength, zone and smoothness at the playhead, or takes the one there away; "
+        "they pass evenly from key to key");
     key_row->addWidget(key_);
     form->addRow("Strength", key_row);
-    keys_ = new QLabel;
-    keys_->setObjectName("strength_keys");
-    keys_->setProperty("role", "hint");
-    form->addRow("", keys_);
     zone_ = field("Zone", "flow_zone", 1, 90, 0.5, 1, "°", "How far from a seam it reaches, fading");
     smoothness_ = field("Smoothness", "flow_smoothness", 0.1, 10, 0.1, 1, "",
                         "How much neighbouring distances are held together; 1 is usual");
@@ -147,28 +146,12 @@ ParallaxPart::ParallaxPart(Session& session, PictureArea& picture, QWidget* pare
     });
     connect(ease_, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
     connect(flow_, &QCheckBox::clicked, this, &ParallaxPart::toggle_flow);
-    connect(strength_, &NumberField::edited, this, [this](double v) {
-        const Shot* shot = session_.shot();
-        if (!chosen() && shot && !shot->flow.keys.empty()) { // a key of it, at the playhead
-            const Seconds now = session_.playhead();
-            return change(
-                "Key of strength",
-                [now, v](FlowSettings& f) {
-                    std::erase_if(f.keys, [now](const StrengthKey& k) { return k.time == now; });
-                    f.keys.push_back({now, v});
-                    std::stable_sort(
-                        f.keys.begin(), f.keys.end(),
-                        [](const StrengthKey& a, const StrengthKey& b) { return a.time < b.time; });
-                },
-                "strength key");
-        }
-        change_value("strength", &FlowSettings::strength, &SeamFlow::strength, v);
-    });
+    connect(strength_, &NumberField::edited, this,
+            [this](double v) { change_value("strength", &FlowKey::strength, v); });
     connect(zone_, &NumberField::edited, this,
-            [this](double v) { change_value("zone", &FlowSettings::zone_deg, &SeamFlow::zone_deg, v); });
-    connect(smoothness_, &NumberField::edited, this, [this](double v) {
-        change_value("smoothness", &FlowSettings::smoothness, &SeamFlow::smoothness, v);
-    });
+            [this](double v) { change_value("zone", &FlowKey::zone_deg, v); });
+    connect(smoothness_, &NumberField::edited, this,
+            [this](double v) { change_value("smoothness", &FlowKey::smoothness, v); });
     connect(nearest_, &NumberField::edited, this, [this](double v) {
         change(
             "Parallax: nearest", [v](FlowSettings& f) { f.nearest_m = v; }, "nearest");
@@ -190,7 +173,11 @@ ParallaxPart::ParallaxPart(Session& session, PictureArea& picture, QWidget* pare
     });
     connect(table_, &QTableWidget::itemSelectionChanged, this, &ParallaxPart::refresh);
     connect(&session_, &Session::playhead_changed, this, [this] {
-        if (isVisible() && session_.shot() && !session_.shot()->flow.keys.empty()) refresh();
+        const Shot* shot = session_.shot();
+        if (!isVisible() || !shot) return;
+        const auto moves = [](const SeamFlow& s) { return !s.keys.empty(); };
+        if (!shot->flow.keys.empty() || std::any_of(shot->flow.seams.begin(), shot->flow.seams.end(), moves))
+            refresh();
     });
     connect(&job_, &BackgroundJob::progressed, this, [this](double share, const QString& doing) {
         progress_->setValue(int(100 * share));
@@ -208,7 +195,8 @@ ParallaxPart::ParallaxPart(Session& session, PictureArea& picture, QWidget* pare
 
 SeamFlow& ParallaxPart::own(FlowSettings& flow, const Pair& pair) {
     if (!find_seam(flow, pair.a, pair.b))
-        flow.seams.push_back({pair.a, pair.b, flow.strength, flow.zone_deg, flow.smoothness, std::nullopt});
+        flow.seams.push_back(
+            {pair.a, pair.b, flow.strength, flow.zone_deg, flow.smoothness, std::nullopt, flow.keys});
     return flow.seams[std::size_t(find_seam(flow, pair.a, pair.b) - flow.seams.data())];
 }
 
@@ -223,15 +211,15 @@ void ParallaxPart::change(const QString& label, const std::function<void(FlowSet
         label, [&](Shot& s) { set(s.flow); }, key);
 }
 
-void ParallaxPart::change_value(const QString& label, double FlowSettings::*all, double SeamFlow::*one,
-                                double value) {
+void ParallaxPart::change_value(const QString& label, double FlowKey::*value, double to) {
     const auto pair = chosen();
+    const Seconds now = session_.playhead();
     change((pair ? "Seam: " : "Parallax: ") + label,
            [&](FlowSettings& f) {
                if (pair)
-                   own(f, *pair).*one = value;
+                   set_value(own(f, *pair), now, value, to);
                else
-                   f.*all = value;
+                   set_value(f, now, value, to);
            },
            label);
 }
@@ -244,21 +232,13 @@ void ParallaxPart::toggle_flow() {
 }
 
 void ParallaxPart::toggle_key() {
-    const Shot* shot = session_.shot();
-    if (!shot) return;
+    const auto pair = chosen();
     const Seconds now = session_.playhead();
-    const bool here = std::any_of(shot->flow.keys.begin(), shot->flow.keys.end(),
-                                  [now](const StrengthKey& k) { return k.time == now; });
-    change(here ? "Remove a key of strength" : "Key of strength", [&](FlowSettings& f) {
-        const double strength = strength_at(f, now);
-        std::erase_if(f.keys, [now](const StrengthKey& k) { return k.time == now; });
-        if (here) {
-            if (f.keys.empty()) f.strength = strength;
-            return;
-        }
-        f.keys.push_back({now, strength});
-        std::stable_sort(f.keys.begin(), f.keys.end(),
-                         [](const StrengthKey& a, const StrengthKey& b) { return a.time < b.time; });
+    change(key_->text(), [&](FlowSettings& f) {
+        if (pair)
+            porb::toggle_key(own(f, *pair), now);
+        else
+            porb::toggle_key(f, now);
     });
 }
 
@@ -356,15 +336,17 @@ void ParallaxPart::refresh() {
         paired_ = *shot;
     }
     const FlowSettings& f = shot->flow;
+    const Seconds now = session_.playhead();
     flow_->setChecked(f.on);
     table_->setRowCount(int(pairs_.size()));
     for (int r = 0; r < int(pairs_.size()); ++r) {
         const Pair& pair = pairs_[std::size_t(r)];
         const SeamFlow* s = find_seam(f, pair.a, pair.b);
-        const QString cells[] = {
-            QString::fromStdString(pair.a + " – " + pair.b), s ? QString::number(s->strength, 'f', 2) : "–",
-            s ? QString("%1°").arg(s->zone_deg, 0, 'f', 1) : "–",
-            s && s->agree_distance_m ? *s->agree_distance_m > 0
+        const QString cells[] = {QString::fromStdString(pair.a + " – " + pair.b),
+                                 s ? QString::number(values_at(*s, now).strength, 'f', 2) : "–",
+                                 s ? QString("%1°").arg(values_at(*s, now).zone_deg, 0, 'f', 1) : "–",
+                                 s && s->agree_distance_m
+                                     ? *s->agree_distance_m > 0
                                            ? QString("%1 m").arg(*s->agree_distance_m, 0, 'f', 2)
                                            : QString("far")
                                      : "–"};
@@ -378,10 +360,10 @@ void ParallaxPart::refresh() {
     }
     const auto pair = chosen();
     const SeamFlow* s = pair ? find_seam(f, pair->a, pair->b) : nullptr;
-    for_->setText(pair ? "SEAM " + QString::fromStdString(pair->a + " – " + pair->b) : "ALL SEAMS");
-    strength_->set_quietly(s ? s->strength : pair ? f.strength : strength_at(f, session_.playhead()));
-    zone_->set_quietly(s ? s->zone_deg : f.zone_deg);
-    smoothness_->set_quietly(s ? s->smoothness : f.smoothness);
+    const FlowKey values = s ? values_at(*s, now) : values_at(f, now);
+    strength_->set_quietly(values.strength);
+    zone_->set_quietly(values.zone_deg);
+    smoothness_->set_quietly(values.smoothness);
     nearest_->set_quietly(f.nearest_m);
     agree_->set_quietly(s && s->agree_distance_m ? *s->agree_distance_m : shot->agree_distance_m);
     for (auto* field : {strength_, zone_, smoothness_}) field->setEnabled(f.on);
@@ -389,12 +371,13 @@ void ParallaxPart::refresh() {
     agree_->setEnabled(f.on && pair);
     distance_->setEnabled(f.on && pair && !job_.is_running());
     as_shot_->setEnabled(s != nullptr);
-    key_->setEnabled(f.on && !pair);
-    const bool here = std::any_of(f.keys.begin(), f.keys.end(),
-                                  [&](const StrengthKey& k) { return k.time == session_.playhead(); });
-    keys_->setVisible(!f.keys.empty());
-    keys_->setText(f.keys.empty() ? "the same throughout"
-                                  : QString("%1 keys%2").arg(f.keys.size()).arg(here ? ", one here" : ""));
+    key_->setEnabled(f.on);
+    const std::vector<FlowKey>& keys = s ? s->keys : f.keys;
+    const bool here = std::any_of(keys.begin(), keys.end(), [&](const FlowKey& k) { return k.time == now; });
+    QString words = pair ? "SEAM " + QString::fromStdString(pair->a + " – " + pair->b) : "ALL SEAMS";
+    if (!keys.empty()) words += QString(", %1 KEY%2").arg(keys.size()).arg(keys.size() > 1 ? "S" : "");
+    if (here && keys.size() > 1) words += ", ONE HERE";
+    for_->setText(words);
     key_->setText(here ? "Remove the key" : "Key here");
 }
 

@@ -32,7 +32,7 @@ class ParallaxPart : public QWidget {
         std::string a, b;
     };
     void change(const QString& label, const std::function<void(FlowSettings&)>& set, const QString& key = {});
-    void change_value(const QString& label, double FlowSettings::*all, double SeamFlow::*one, double value);
+    void change_value(const QString& label, double FlowKey::*value, double to);
     void toggle_key();
     void find_distance();
     void show_busy();
@@ -44,7 +44,7 @@ class ParallaxPart : public QWidget {
     BackgroundJob job_;
     std::vector<Pair> pairs_;
     std::optional<Shot> paired_; ///< that they were worked out for
-    QLabel *lines_, *for_, *keys_;
+    QLabel *lines_, *for_;
     QCheckBox *follow_, *flow_, *trust_;
     QPushButton *find_, *forget_, *stop_, *key_, *distance_, *as_shot_;
     QProgressBar* progress_;

@@ -185,6 +185,52 @@ struct FlowWords {
     std::vector<std::string> keys;
 };
 
+/// SECONDS=STRENGTH[,ZONE[,SMOOTHNESS]]; what is left out is as it is at that moment.
+template <class Flow>
+void set_flow_key(const std::string& word, Flow& f) {
+    const auto [time, text] = id_and_value(word, "--key");
+    const Seconds t = Rational::parse(time, "--key");
+    struct Value {
+        double FlowKey::*where;
+        double least, most;
+        const char* name;
+    };
+    constexpr Value values[] = {{&FlowKey::strength, 0, 1, "strength"},
+                                {&FlowKey::zone_deg, 1, 90, "the zone"},
+                                {&FlowKey::smoothness, 0.1, 10, "smoothness"}};
+    std::vector<double> numbers;
+    std::stringstream words(text);
+    for (std::string one; std::getline(words, one, ',');) numbers.push_back(number_in(one, "--key"));
+    if (numbers.empty() || numbers.size() > std::size(values))
+        throw CLI::ValidationError(
+            "--key", "'" + word + "': write SECONDS=STRENGTH,ZONE,SMOOTHNESS, the first at least");
+    for (std::size_t i = 0; i < numbers.size(); ++i)
+        if (numbers[i] < values[i].least || numbers[i] > values[i].most)
+            throw CLI::ValidationError("--key", fmt::format("{} lies between {} and {}", values[i].name,
+                                                            values[i].least, values[i].most));
+    if (std::none_of(f.keys.begin(), f.keys.end(), [&](const FlowKey& k) { return k.time == t; }))
+        toggle_key(f, t);
+    for (std::size_t i = 0; i < numbers.size(); ++i) set_value(f, t, values[i].where, numbers[i]);
+}
+
+/// Of the shot, or of one seam.
+template <class Flow>
+void set_flow(const FlowWords& w, Flow& f) {
+    if (w.clear_keys) f.keys.clear();
+    if (w.strength) f.strength = *w.strength;
+    if (w.zone) f.zone_deg = *w.zone;
+    if (w.smoothness) f.smoothness = *w.smoothness;
+    for (const auto& word : w.keys) set_flow_key(word, f);
+}
+
+std::string told_keys(const std::vector<FlowKey>& keys) {
+    std::string out;
+    for (const FlowKey& k : keys)
+        out += fmt::format("    at {:.2f} s: strength {:.2f}, {:.0f} deg wide, smoothness {:.1f}\n",
+                           k.time.to_double(), k.strength, k.zone_deg, k.smoothness);
+    return out;
+}
+
 void flow(const FlowWords& w) {
     Project project = load_project(w.project);
     Shot& shot = chosen_shot(project, w.shot, w.project);
@@ -192,23 +238,10 @@ void flow(const FlowWords& w) {
     if (w.on) f.on = true;
     if (w.off) f.on = false;
     if (w.nearest) f.nearest_m = *w.nearest;
-    if (w.clear_keys) f.keys.clear();
-    for (const auto& word : w.keys) {
-        const auto [time, strength] = id_and_value(word, "--key");
-        const double s = number_in(strength, "--key");
-        if (s < 0 || s > 1) throw CLI::ValidationError("--key", "strength lies between 0 and 1");
-        const Seconds t = Rational::parse(time, "--key");
-        std::erase_if(f.keys, [&](const StrengthKey& k) { return k.time == t; });
-        f.keys.push_back({t, s});
-        std::stable_sort(f.keys.begin(), f.keys.end(),
-                         [](const StrengthKey& a, const StrengthKey& b) { return a.time < b.time; });
-    }
     if (w.seam.empty()) {
         if (!w.agree.empty())
             throw CLI::ValidationError("--agree", "is of one seam: say which with --seam A,B");
-        if (w.strength) f.strength = *w.strength;
-        if (w.zone) f.zone_deg = *w.zone;
-        if (w.smoothness) f.smoothness = *w.smoothness;
+        set_flow(w, f);
     } else {
         const auto comma = w.seam.find(',');
         const std::string a = w.seam.substr(0, comma),
@@ -216,14 +249,12 @@ void flow(const FlowWords& w) {
         if (!find_camera(shot.rig, a) || !find_camera(shot.rig, b) || a == b)
             throw Error("does not name two cameras of the shot", "'" + w.seam + "'",
                         "Write --seam A,B with ids of its rig");
-        SeamFlow seam{a, b, f.strength, f.zone_deg, f.smoothness, std::nullopt};
+        SeamFlow seam{a, b, f.strength, f.zone_deg, f.smoothness, std::nullopt, f.keys};
         if (const SeamFlow* known = find_seam(f, a, b)) {
             seam = *known;
             f.seams.erase(f.seams.begin() + (known - f.seams.data()));
         }
-        if (w.strength) seam.strength = *w.strength;
-        if (w.zone) seam.zone_deg = *w.zone;
-        if (w.smoothness) seam.smoothness = *w.smoothness;
+        set_flow(w, seam);
         if (w.agree == "rig")
             seam.agree_distance_m.reset();
         else if (w.agree == "found") {
@@ -239,14 +270,17 @@ void flow(const FlowWords& w) {
         if (!w.remove_seam) f.seams.push_back(seam);
     }
     std::cout << fmt::format(
-        "flow is {}: strength {:.2f}{}, {:.0f} deg wide, smoothness {:.1f}, nearest {:.2f} m\n",
-        f.on ? "on" : "off", f.strength, f.keys.empty() ? "" : fmt::format(" ({} keys)", f.keys.size()),
-        f.zone_deg, f.smoothness, f.nearest_m);
+                     "flow is {}: strength {:.2f}{}, {:.0f} deg wide, smoothness {:.1f}, nearest {:.2f} m\n",
+                     f.on ? "on" : "off", f.strength,
+                     f.keys.empty() ? "" : fmt::format(" ({} keys)", f.keys.size()), f.zone_deg, f.smoothness,
+                     f.nearest_m)
+              << told_keys(f.keys);
     for (const SeamFlow& s : f.seams)
         std::cout << fmt::format("  {} and {}: strength {:.2f}, {:.0f} deg wide, smoothness {:.1f}{}\n", s.a,
                                  s.b, s.strength, s.zone_deg, s.smoothness,
                                  s.agree_distance_m ? fmt::format(", agrees at {:.2f} m", *s.agree_distance_m)
-                                                    : "");
+                                                    : "")
+                  << told_keys(s.keys);
     if (!w.list) save_project(project, w.project);
 }
 
@@ -305,8 +339,10 @@ void add_line_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_option("--seam", w->seam, "A,B: what follows is for these two cameras alone");
         verb->add_option("--strength", w->strength, "0: the agree distance, 1: the distances found")
             ->check(CLI::Range(0.0, 1.0));
-        verb->add_option("--key", w->keys, "SECONDS=STRENGTH: strength at a moment; evenly from key to key");
-        verb->add_flag("--clear-keys", w->clear_keys, "One strength for the whole shot again");
+        verb->add_option(
+            "--key", w->keys,
+            "SECONDS=STRENGTH[,ZONE[,SMOOTHNESS]]: how it is at a moment; evenly from key to key");
+        verb->add_flag("--clear-keys", w->clear_keys, "The same all through the shot again");
         verb->add_option("--zone", w->zone, "Degrees of the zone about a seam")->check(CLI::Range(1.0, 90.0));
         verb->add_option("--smoothness", w->smoothness,
                          "How much neighbouring distances are held together; 1: the usual")

@@ -24,12 +24,91 @@ Between<Key> keys_about(const std::vector<Key>& keys, Seconds time) {
     return {&before, &*after, (time - before.time).to_double() / (after->time - before.time).to_double()};
 }
 
+template <class Flow>
+FlowKey own_values(const Flow& flow, Seconds time) {
+    if (flow.keys.empty()) return {time, flow.strength, flow.zone_deg, flow.smoothness};
+    const auto [before, after, share] = keys_about(flow.keys, time);
+    const auto between = [&, from = before, to = after, t = share](double FlowKey::*value) {
+        return from->*value + t * (to->*value - from->*value);
+    };
+    return {time, between(&FlowKey::strength), between(&FlowKey::zone_deg), between(&FlowKey::smoothness)};
+}
+
+template <class Flow>
+void put(Flow& flow, const FlowKey& values) {
+    flow.strength = values.strength, flow.zone_deg = values.zone_deg, flow.smoothness = values.smoothness;
+}
+
+bool remove_key(std::vector<FlowKey>& keys, Seconds time) {
+    return std::erase_if(keys, [time](const FlowKey& k) { return k.time == time; }) > 0;
+}
+
+void add_key(std::vector<FlowKey>& keys, const FlowKey& key) {
+    remove_key(keys, key.time);
+    keys.insert(std::find_if(keys.begin(), keys.end(), [&](const FlowKey& k) { return k.time > key.time; }),
+                key);
+}
+
+template <class Flow>
+void set_own_value(Flow& flow, Seconds time, double FlowKey::*value, double to) {
+    FlowKey values = own_values(flow, time);
+    values.*value = to;
+    if (flow.keys.empty())
+        put(flow, values);
+    else
+        add_key(flow.keys, values);
+}
+
+template <class Flow>
+void toggle_own_key(Flow& flow, Seconds time) {
+    const FlowKey values = own_values(flow, time);
+    if (!remove_key(flow.keys, time)) return add_key(flow.keys, values);
+    if (flow.keys.empty()) put(flow, values);
+}
+
+template <class Flow>
+double widest_own_zone_deg(const Flow& flow) {
+    double widest = flow.keys.empty() ? flow.zone_deg : 0;
+    for (const FlowKey& k : flow.keys) widest = std::max(widest, k.zone_deg);
+    return widest;
+}
+
 } // namespace
 
-double strength_at(const FlowSettings& flow, Seconds time) {
-    if (flow.keys.empty()) return flow.strength;
-    const auto [before, after, share] = keys_about(flow.keys, time);
-    return before->strength + share * (after->strength - before->strength);
+FlowKey values_at(const FlowSettings& flow, Seconds time) {
+    return own_values(flow, time);
+}
+FlowKey values_at(const SeamFlow& seam, Seconds time) {
+    return own_values(seam, time);
+}
+void set_value(FlowSettings& flow, Seconds time, double FlowKey::*value, double to) {
+    set_own_value(flow, time, value, to);
+}
+void set_value(SeamFlow& seam, Seconds time, double FlowKey::*value, double to) {
+    set_own_value(seam, time, value, to);
+}
+void toggle_key(FlowSettings& flow, Seconds time) {
+    toggle_own_key(flow, time);
+}
+void toggle_key(SeamFlow& seam, Seconds time) {
+    toggle_own_key(seam, time);
+}
+double widest_zone_deg(const FlowSettings& flow) {
+    return widest_own_zone_deg(flow);
+}
+double widest_zone_deg(const SeamFlow& seam) {
+    return widest_own_zone_deg(seam);
+}
+
+FlowSettings flow_at(const FlowSettings& flow, Seconds time) {
+    FlowSettings out = flow;
+    put(out, values_at(flow, time));
+    out.keys.clear();
+    for (SeamFlow& seam : out.seams) {
+        put(seam, values_at(seam, time));
+        seam.keys.clear();
+    }
+    return out;
 }
 
 const SeamFlow* find_seam(const FlowSettings& flow, std::string_view a, std::string_view b) {

@@ -12,10 +12,13 @@
 
 namespace porb {
 
-struct StrengthKey {
+/// How parallax is closed at a moment; values pass evenly from key to key.
+struct FlowKey {
     Seconds time{0};
     double strength = 1;
-    bool operator==(const StrengthKey&) const = default;
+    double zone_deg = 32;
+    double smoothness = 1;
+    bool operator==(const FlowKey&) const = default;
 };
 /// What flow does where two cameras meet, instead of what it does elsewhere.
 struct SeamFlow {
@@ -24,23 +27,36 @@ struct SeamFlow {
     double zone_deg = 32;
     double smoothness = 1;
     std::optional<double>
-        agree_distance_m; ///< of this seam, where distances found are not used; 0: infinitely far
+        agree_distance_m;           ///< of this seam, where distances found are not used; 0: infinitely far
+    std::vector<FlowKey> keys = {}; ///< as the shot's, of this seam
     bool operator==(const SeamFlow&) const = default;
 };
 /// Closing parallax where lenses meet: near a seam, everything is drawn where the rig's centre would see it,
 /// by distances found in each frame.
 struct FlowSettings {
     bool on = false;
-    double strength = 1;           ///< 0: the agree distance, 1: the distances found
-    std::vector<StrengthKey> keys; ///< in order of time; when there are any, instead of `strength`
-    double zone_deg = 32;          ///< how far from a seam, as a difference of what lies inside two reaches
-    double smoothness = 1;         ///< how much neighbouring distances are held to each other; 1: the usual
-    double nearest_m = 0.7;        ///< nearer things are taken to be there
-    std::vector<SeamFlow> seams;   ///< at most one for each two cameras
+    double strength = 1;         ///< 0: the agree distance, 1: the distances found
+    std::vector<FlowKey> keys;   ///< in order of time; when there are any, instead of the values here
+    double zone_deg = 32;        ///< how far from a seam, as a difference of what lies inside two reaches
+    double smoothness = 1;       ///< how much neighbouring distances are held to each other; 1: the usual
+    double nearest_m = 0.7;      ///< nearer things are taken to be there
+    std::vector<SeamFlow> seams; ///< at most one for each two cameras
     bool operator==(const FlowSettings&) const = default;
 };
-/// The strength at a moment: evenly from key to key, the shot's own without keys.
-double strength_at(const FlowSettings& flow, Seconds time);
+/// Strength, zone and smoothness at a moment, of the shot or of one seam.
+FlowKey values_at(const FlowSettings& flow, Seconds time);
+FlowKey values_at(const SeamFlow& seam, Seconds time);
+/// The settings at a moment, without keys.
+FlowSettings flow_at(const FlowSettings& flow, Seconds time);
+/// Sets one of the values: by a key at that moment when there are keys, else for ever.
+void set_value(FlowSettings& flow, Seconds time, double FlowKey::*value, double to);
+void set_value(SeamFlow& seam, Seconds time, double FlowKey::*value, double to);
+/// Sets a key to what is so at a moment, or takes the one there away; what the last one said stays.
+void toggle_key(FlowSettings& flow, Seconds time);
+void toggle_key(SeamFlow& seam, Seconds time);
+/// The widest that any zone of the shot ever is, degrees; and of one entry.
+double widest_zone_deg(const FlowSettings& flow);
+double widest_zone_deg(const SeamFlow& seam);
 /// The entry for two cameras, or none.
 const SeamFlow* find_seam(const FlowSettings& flow, std::string_view a, std::string_view b);
 

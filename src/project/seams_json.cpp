@@ -26,12 +26,37 @@ std::vector<Key> keys_from(const JsonPlace& list, One one) {
 } // namespace
 
 namespace {
+template <class Flow>
+void add_flow_values(Json& j, const Flow& f) {
+    j["strength"] = f.strength;
+    j["zone_deg"] = f.zone_deg;
+    j["smoothness"] = f.smoothness;
+    for (const FlowKey& k : f.keys)
+        j["keys"].push_back({{"time_s", seconds_json(k.time)},
+                             {"strength", k.strength},
+                             {"zone_deg", k.zone_deg},
+                             {"smoothness", k.smoothness}});
+}
+template <class Values>
+void read_flow_values(const JsonPlace& place, Values& v) {
+    if (place.has("strength")) v.strength = place.at("strength").number(0, 1);
+    if (place.has("zone_deg")) v.zone_deg = place.at("zone_deg").number(1, 90);
+    if (place.has("smoothness")) v.smoothness = place.at("smoothness").number(0.1, 10);
+}
+/// Where a key leaves something out, it is what it is without keys.
+template <class Flow>
+void read_flow_values_and_keys(const JsonPlace& place, Flow& f) {
+    read_flow_values(place, f);
+    if (!place.has("keys")) return;
+    f.keys = keys_from<FlowKey>(place.at("keys"), [&f](const JsonPlace& key, FlowKey& out) {
+        out.strength = f.strength, out.zone_deg = f.zone_deg, out.smoothness = f.smoothness;
+        read_flow_values(key, out);
+    });
+}
+
 Json seam_flow_json(const SeamFlow& s) {
-    Json j = {{"a", s.a},
-              {"b", s.b},
-              {"strength", s.strength},
-              {"zone_deg", s.zone_deg},
-              {"smoothness", s.smoothness}};
+    Json j = {{"a", s.a}, {"b", s.b}};
+    add_flow_values(j, s);
     if (s.agree_distance_m) j["agree_distance_m"] = *s.agree_distance_m;
     return j;
 }
@@ -41,22 +66,15 @@ SeamFlow seam_flow_from(const JsonPlace& place) {
     s.a = place.at("a").text(64);
     s.b = place.at("b").text(64);
     if (s.a == s.b) place.at("b").refuse("is the same camera as a", "Name the two cameras that meet");
-    if (place.has("strength")) s.strength = place.at("strength").number(0, 1);
-    if (place.has("zone_deg")) s.zone_deg = place.at("zone_deg").number(1, 90);
-    if (place.has("smoothness")) s.smoothness = place.at("smoothness").number(0.1, 10);
+    read_flow_values_and_keys(place, s);
     if (place.has("agree_distance_m")) s.agree_distance_m = place.at("agree_distance_m").number(0, 1e6);
     return s;
 }
 } // namespace
 
 Json flow_json(const FlowSettings& f) {
-    Json j = {{"on", f.on},
-              {"strength", f.strength},
-              {"zone_deg", f.zone_deg},
-              {"smoothness", f.smoothness},
-              {"nearest_m", f.nearest_m}};
-    for (const auto& k : f.keys)
-        j["keys"].push_back({{"time_s", seconds_json(k.time)}, {"strength", k.strength}});
+    Json j = {{"on", f.on}, {"nearest_m", f.nearest_m}};
+    add_flow_values(j, f);
     for (const auto& s : f.seams) j["seams"].push_back(seam_flow_json(s));
     return j;
 }
@@ -64,14 +82,8 @@ FlowSettings flow_from(const JsonPlace& place) {
     FlowSettings f;
     place.must_be_object();
     if (place.has("on")) f.on = place.at("on").boolean();
-    if (place.has("strength")) f.strength = place.at("strength").number(0, 1);
-    if (place.has("zone_deg")) f.zone_deg = place.at("zone_deg").number(1, 90);
-    if (place.has("smoothness")) f.smoothness = place.at("smoothness").number(0.1, 10);
+    read_flow_values_and_keys(place, f);
     if (place.has("nearest_m")) f.nearest_m = place.at("nearest_m").number(0.2, 100);
-    if (place.has("keys"))
-        f.keys = keys_from<StrengthKey>(place.at("keys"), [](const JsonPlace& key, StrengthKey& out) {
-            out.strength = key.at("strength").number(0, 1);
-        });
     if (place.has("seams")) {
         const auto seams = place.at("seams");
         f.seams = list_from(seams, seam_flow_from);

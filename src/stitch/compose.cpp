@@ -13,6 +13,15 @@ constexpr std::size_t kMostKept = 3;
 constexpr std::size_t kSteady = 12; ///< those of four seconds, should one look about in them
 constexpr std::size_t kCleanBytes = 256u << 20;
 
+/// What of these settings matching follows from.
+FlowSettings for_matching(const FlowSettings& flow) {
+    FlowSettings out;
+    out.smoothness = flow.smoothness;
+    for (const SeamFlow& seam : flow.seams)
+        out.seams.push_back({seam.a, seam.b, out.strength, out.zone_deg, seam.smoothness, std::nullopt});
+    return out;
+}
+
 std::string size_text(int width, int height) {
     return std::to_string(width) + " x " + std::to_string(height);
 }
@@ -116,16 +125,12 @@ SphereGrid Composer::distances_at(const Project& project, const Shot& shot, Seco
         if (!is_far(zone_key)) zone_key.multiband = zone_key.hard = false;
         zone_key.shelters.clear();
         zone_key.line_state = {}; // zones are about all places that lines ever take
-        Moment moment{time, 1, {}, shot.match, shot.denoise, shot.rate, {}, shot.cameras, zone_key};
+        const FlowSettings flow = flow_at(shot.flow, time);
+        Moment moment{time, flow, shot.match, shot.denoise, shot.rate, {}, shot.cameras, zone_key};
         for (const auto& c : shot.cameras)
             if (const Media* m = find_media(project, c.media)) moment.media.push_back(m->ref);
-        const double strength = strength_at(shot.flow, time);
-        moment.strength = strength;
-        moment.seams = shot.flow.seams;
         SphereGrid field = confidence ? SphereGrid() : find(fields_, moment);
         if (field.empty()) {
-            moment.strength = 1;
-            moment.seams.clear();
             const auto zones = zones_.get(zone_key, 0, [&] { return SeamZones(zone_key); });
             // Its witnesses in order of time, then itself.
             const bool still = std::all_of(moment.media.begin(), moment.media.end(),
@@ -136,6 +141,7 @@ SphereGrid Composer::distances_at(const Project& project, const Shot& shot, Seco
             for (const Witness& w : witnesses) {
                 const bool own = &w == &witnesses.back();
                 moment.time = w.time;
+                moment.flow = for_matching(flow_at(shot.flow, w.time));
                 const bool steady = counts_for_others(w.time, shot.rate);
                 auto glimpse = find(steady ? steady_ : passing_, moment);
                 if (!glimpse) {
@@ -144,17 +150,16 @@ SphereGrid Composer::distances_at(const Project& project, const Shot& shot, Seco
                         complete = !own; // when not all sources run, another moment does not count
                         continue;
                     }
-                    glimpse = zones->glimpse(sources, tones);
+                    glimpse = zones->glimpse(sources, tones, moment.flow);
                     keep(steady ? steady_ : passing_, moment, glimpse, steady ? kSteady : kMostKept);
                 }
                 moments.push_back({glimpse, w.weight});
             }
             if (!complete) continue;
-            if (confidence) return zones->confidence(moments);
-            field = zones->field(moments, shot.flow, strength);
+            if (confidence) return zones->confidence(moments, flow);
+            field = zones->field(moments, flow);
             moment.time = time;
-            moment.strength = strength;
-            moment.seams = shot.flow.seams;
+            moment.flow = flow;
             keep(fields_, moment, field, kMostKept);
         }
         return field;

@@ -90,8 +90,7 @@ class Composer {
     /// matched for other moments thereabouts.
     struct Moment {
         Seconds time;
-        double strength = 1;         ///< of flow; of account for fields alone
-        std::vector<SeamFlow> seams; ///< likewise
+        FlowSettings flow; ///< at that moment; of what was matched its smoothness alone
         MatchSettings match;
         Denoise denoise;
         FrameRate rate;

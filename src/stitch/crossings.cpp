@@ -429,7 +429,7 @@ CrossingScan scan_crossings(const Project& project, const Shot& shot, Composer& 
         const auto near = composer.look(project, plain, t, zones.cameras());
         const auto seen = composer.look(project, plain, t, sphere.cameras());
         if (!near || !seen) continue;
-        const SeamZones::Weighed glimpse[] = {{zones.glimpse(near->sources, near->tones)}};
+        const SeamZones::Weighed glimpse[] = {{zones.glimpse(near->sources, near->tones, plain.flow)}};
         const SphereGrid distances = zones.field(glimpse, plain.flow);
         Glance look;
         look.time = t;

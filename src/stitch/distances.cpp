@@ -74,6 +74,12 @@ struct SeamZones::Impl {
         std::size_t a_source, b_source; ///< into cameras
         StripSearch search;
         StripNodes nodes;
+
+        /// What flow does on this seam.
+        SeamFlow settings(const FlowSettings& flow) const {
+            if (const SeamFlow* own = find_seam(flow, a_name, b_name)) return *own;
+            return {a_name, b_name, flow.strength, flow.zone_deg, flow.smoothness, std::nullopt};
+        }
     };
     double agree = 0, nearest = 1;
     std::vector<Pair> pairs;
@@ -178,7 +184,8 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
     const Coverage coverage(key);
     const auto lines = key.lines->keys.empty() ? std::nullopt : std::optional(lines_ever(*key.lines));
     constexpr int n = kFieldSide * kFieldSide;
-    std::vector<float> share_of(std::size_t(n), 0.0f), mix_of = share_of, clear_of(std::size_t(n), 1.0f);
+    std::vector<float> share_of(std::size_t(n), 0.0f), clear_of(std::size_t(n), 1.0f);
+    std::vector<StripNodes::Near> near_of{std::size_t(n)};
     std::vector<char> cut_out(std::size_t(n), 0);
     std::vector<std::pair<std::int16_t, std::int16_t>> who(std::size_t(n), {-1, -1});
     parallel_ranges(n, 1024, [&](int begin, int end) {
@@ -218,7 +225,7 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
                          mix = wide ? smooth(5 * (1 - away / kWideZone_deg)) * may : 0;
             if (std::max(mix, share) <= 0) continue;
             share_of[std::size_t(i)] = float(share);
-            mix_of[std::size_t(i)] = float(std::max(mix, share) * clear);
+            near_of[std::size_t(i)] = {float(away), float(may), float(clear), float(mix)};
             who[std::size_t(i)] = {std::int16_t(std::min(best, second)),
                                    std::int16_t(std::max(best, second))};
         }
@@ -253,9 +260,6 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
         p.strip =
             strip_about(key.rig, a, b, directions, me.nearest, kMargin_rad, kStripStep_rad, kRowStep_rad);
         if (p.strip.width < 32 || p.strip.height < 16) continue; // no baseline, no parallax
-        const SeamFlow* seam = find_seam(settings, key.cameras[std::size_t(pair.first)].camera,
-                                         key.cameras[std::size_t(pair.second)].camera);
-        p.search.smoothness = seam ? seam->smoothness : settings.smoothness;
         p.search.disparities = std::max(16, int(std::ceil(most / kStripStep_rad / 16)) * 16);
         p.search.round = p.strip.height * p.strip.row_step > 2 * kPi - p.strip.row_step;
         const auto [first, end] = columns_about(p.strip, zone, me.nearest, kMargin_rad);
@@ -269,8 +273,7 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
         p.b = map_strip(p.strip, key.rig.cameras[b], me.cameras[p.b_source].level);
         for (const int i : list) {
             me.pair_of[std::size_t(i)] = std::int16_t(me.pairs.size());
-            p.nodes.add(p.strip, i, me.direction(i), 1.5 * me.nearest, share_of[std::size_t(i)],
-                        mix_of[std::size_t(i)]);
+            p.nodes.add(p.strip, i, me.direction(i), 1.5 * me.nearest, near_of[std::size_t(i)]);
         }
         me.pairs.push_back(std::move(p));
     }
@@ -320,8 +323,8 @@ struct SeamZones::Glimpse {
     std::vector<StripMoment> pairs;
 };
 
-SeamZones::GlimpsePtr SeamZones::glimpse(std::span<const Picture> sources,
-                                         std::span<const CameraTone> tones) const {
+SeamZones::GlimpsePtr SeamZones::glimpse(std::span<const Picture> sources, std::span<const CameraTone> tones,
+                                         const FlowSettings& flow) const {
     const Impl& me = *impl_;
     auto out = std::make_shared<Glimpse>();
     out->pairs.resize(me.pairs.size());
@@ -333,7 +336,9 @@ SeamZones::GlimpsePtr SeamZones::glimpse(std::span<const Picture> sources,
             cv::Mat a, b;
             cv::remap(seen[p.a_source], a, p.a.place, p.a.fraction, cv::INTER_LINEAR);
             cv::remap(seen[p.b_source], b, p.b.place, p.b.fraction, cv::INTER_LINEAR);
-            const StripMatch match = match_strip(a, b, p.a.sight, p.b.sight, p.search);
+            StripSearch search = p.search;
+            search.smoothness = p.settings(flow).smoothness;
+            const StripMatch match = match_strip(a, b, p.a.sight, p.b.sight, search);
             out->pairs[std::size_t(i)] = strip_moment(std::move(a), std::move(b), match);
         }
     });
@@ -352,14 +357,15 @@ std::vector<StripMatch> SeamZones::told(std::span<const Weighed> moments) const 
     return out;
 }
 
-SphereGrid SeamZones::confidence(std::span<const Weighed> moments) const {
+SphereGrid SeamZones::confidence(std::span<const Weighed> moments, const FlowSettings& flow) const {
     const Impl& me = *impl_;
     SphereGrid out(kFieldSide, 1, -1);
     const std::vector<StripMatch> pairs = told(moments);
     for (std::size_t p = 0; p < pairs.size(); ++p) {
         const StripNodes& nodes = me.pairs[p].nodes;
+        const double zone_deg = me.pairs[p].settings(flow).zone_deg;
         for (std::size_t i = 0; i < nodes.size(); ++i)
-            if (nodes.share[i] > 0)
+            if (nodes.share(i, zone_deg) > 0)
                 *out.cell(nodes.cell[i] % kFieldSide, nodes.cell[i] / kFieldSide) =
                     float(pairs[p].trust) * read_between(pairs[p].alike, nodes.x[0][i], nodes.y[0][i]);
     }
@@ -367,8 +373,7 @@ SphereGrid SeamZones::confidence(std::span<const Weighed> moments) const {
     return out;
 }
 
-SphereGrid SeamZones::field(std::span<const Weighed> moments, const FlowSettings& flow,
-                            double strength) const {
+SphereGrid SeamZones::field(std::span<const Weighed> moments, const FlowSettings& flow) const {
     const Impl& me = *impl_;
     const auto agree = float(me.agree), most = float(1.5 * me.nearest);
     SphereGrid field(kFieldSide, 2, 0);
@@ -379,12 +384,11 @@ SphereGrid SeamZones::field(std::span<const Weighed> moments, const FlowSettings
     for (std::size_t p = 0; p < me.pairs.size(); ++p) {
         const Impl::Pair& pair = me.pairs[p];
         const StripMatch& says = told_by[p];
-        const SeamFlow* seam = find_seam(flow, pair.a_name, pair.b_name);
-        const float wanted = float(strength) * (seam ? float(seam->strength) : 1.0f),
-                    trust = float(says.trust) * wanted;
-        float own_agree = agree; // the seam's
-        if (seam && seam->agree_distance_m)
-            own_agree = *seam->agree_distance_m > 0 ? float(1 / *seam->agree_distance_m) : 0;
+        const SeamFlow seam = pair.settings(flow);
+        const float trust = float(says.trust) * float(seam.strength);
+        const float own_agree = !seam.agree_distance_m       ? agree
+                                : *seam.agree_distance_m > 0 ? float(1 / *seam.agree_distance_m)
+                                                             : 0;
         const StripNodes& nodes = pair.nodes;
         parallel_ranges(int(nodes.size()), kAtOnce, [&](int begin, int end) {
             const auto first = std::size_t(begin), count = std::size_t(end - begin);
@@ -398,11 +402,12 @@ SphereGrid SeamZones::field(std::span<const Weighed> moments, const FlowSettings
             for (std::size_t i = 0; i < count; ++i) {
                 const int at = nodes.cell[first + i];
                 float* const cell = field.cell(at % kFieldSide, at / kFieldSide);
-                const float share = nodes.share[first + i], counts = trust * found[i].alike;
+                const float share = nodes.share(first + i, seam.zone_deg), counts = trust * found[i].alike,
+                            mix = nodes.mix(first + i, seam.zone_deg);
                 cell[0] = agree + share * (own_agree - agree);
                 if (trust <= 0) continue; // nothing is laid on anything
                 cell[0] += counts * share * (found[i].inverse_m - own_agree);
-                cell[1] = float(smooth(2 * double(counts * nodes.mix[first + i]) - 1)) * found[i].same;
+                cell[1] = float(smooth(2 * double(counts * mix) - 1)) * found[i].same;
             }
         });
     }

@@ -14,7 +14,7 @@ struct StripMatch;
 
 /// What does not depend on the frame: which directions lie near seams, between which cameras, and the strips
 /// that these pairs are compared on. A pure function of the key; its view,
-/// orientation, shelters, and how strongly and where seams agree are of no account.
+/// orientation, shelters, how strongly and where seams agree and how smooth they are are of no account.
 class SeamZones {
   public:
     explicit SeamZones(const PlanKey& key);
@@ -24,8 +24,10 @@ class SeamZones {
     /// What was matched at one moment; for field() and confidence() alone.
     struct Glimpse;
     using GlimpsePtr = std::shared_ptr<const Glimpse>;
-    /// Matches one moment. `sources` and `tones` are those of `cameras()`, at those levels.
-    GlimpsePtr glimpse(std::span<const Picture> sources, std::span<const CameraTone> tones) const;
+    /// Matches one moment. `sources` and `tones` are those of `cameras()`, at those levels; `flow` says how
+    /// smooth surfaces of each seam are then (as flow_at() does).
+    GlimpsePtr glimpse(std::span<const Picture> sources, std::span<const CameraTone> tones,
+                       const FlowSettings& flow) const;
     /// A moment and how much it counts.
     struct Weighed {
         GlimpsePtr glimpse;
@@ -35,10 +37,11 @@ class SeamZones {
     /// how far both pictures show the same there, drawn so; see witnesses_of() for the others. Where nothing
     /// moved over them, what they say is brought together, so that distances stand still where the picture
     /// does. Where nothing is near a seam, and where nothing can be told, it is the agree distance: the
-    /// seam's own near it if it has one. `flow` says how strongly each seam is closed and where it agrees.
-    SphereGrid field(std::span<const Weighed> moments, const FlowSettings& flow, double strength = 1) const;
+    /// seam's own near it if it has one. `flow`, as flow_at() has it for that moment, says how strongly each
+    /// seam is closed, how wide its zone is (no wider than the key's) and where it agrees.
+    SphereGrid field(std::span<const Weighed> moments, const FlowSettings& flow) const;
     /// How far what was found is trusted in that field, 0 to 1, by direction; below 0 where no seam is near.
-    SphereGrid confidence(std::span<const Weighed> moments) const;
+    SphereGrid confidence(std::span<const Weighed> moments, const FlowSettings& flow) const;
 
     /// Indices of the shot's cameras, and how often their pictures are to be halved.
     const std::vector<BlendPlan::PlanCamera>& cameras() const;

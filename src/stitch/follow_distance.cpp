@@ -1,5 +1,7 @@
 #include "stitch/follow_distance.h"
 
+#include "base/smooth.h"
+
 #include <algorithm>
 #include <cmath>
 
@@ -128,11 +130,11 @@ namespace porb {
 HWY_EXPORT(FollowDistances);
 
 void StripNodes::add(const Strip& strip, int field_cell, const Vec3& direction, double most_inverse_m,
-                     float found_share, float mixed) {
+                     const Near& near) {
     const auto at = [&](double rho) { return strip.place((direction - rho * strip.b_m).normalized()); };
     const Vec2 far = at(0), mid = (at(most_inverse_m / 2) - far) * 2 / most_inverse_m,
-               near = (at(most_inverse_m) - far) / most_inverse_m;
-    const Vec2 second = (near - mid) * 2 / most_inverse_m, slope = mid - second * (most_inverse_m / 2);
+               nearest = (at(most_inverse_m) - far) / most_inverse_m;
+    const Vec2 second = (nearest - mid) * 2 / most_inverse_m, slope = mid - second * (most_inverse_m / 2);
     for (std::size_t k = 0; k < 3; ++k) {
         const Vec2& term = k == 0 ? far : k == 1 ? slope : second;
         x[k].push_back(float(term.x()));
@@ -140,8 +142,18 @@ void StripNodes::add(const Strip& strip, int field_cell, const Vec3& direction, 
     }
     along_b.push_back(float(direction.dot(strip.b_m)));
     cell.push_back(field_cell);
-    share.push_back(found_share);
-    mix.push_back(mixed);
+    away_deg.push_back(near.away_deg);
+    may.push_back(near.may);
+    clear.push_back(near.clear);
+    wide_mix.push_back(near.wide_mix);
+}
+
+float StripNodes::share(std::size_t node, double zone_deg) const {
+    return float(smooth(2 * (1 - double(away_deg[node]) / zone_deg))) * may[node];
+}
+
+float StripNodes::mix(std::size_t node, double zone_deg) const {
+    return std::max(share(node, zone_deg), wide_mix[node]) * clear[node];
 }
 
 float read_between(const cv::Mat& told, float x, float y) {

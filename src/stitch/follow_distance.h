@@ -14,8 +14,10 @@ namespace porb {
 /// followed side by side.
 struct StripNodes {
     std::vector<std::int32_t> cell; ///< of the field
-    std::vector<float> share;       ///< of the found distance, the rest the agree distance's
-    std::vector<float> mix;         ///< how far pictures that show the same are mixed here
+    std::vector<float> away_deg;    ///< from the seam, as zones count
+    std::vector<float> may;         ///< of the found distance at most: less where a lens ends
+    std::vector<float> clear;       ///< of shapes, where nothing is mixed
+    std::vector<float> wide_mix; ///< how far pictures that show the same are mixed whatever the zone's width
     /// Where b sees the direction on the strip at inverse distance rho: x[0] + (x[1] + x[2] rho) rho. The
     /// place bends so little that a parabola through three distances is it.
     std::vector<float> x[3], y[3];
@@ -23,8 +25,16 @@ struct StripNodes {
 
     std::size_t size() const { return cell.size(); }
     /// A direction in rig axes, followed as near as 1 / `most_inverse_m`.
+    struct Near {
+        float away_deg = 0, may = 1, clear = 1, wide_mix = 0;
+    };
     void add(const Strip& strip, int field_cell, const Vec3& direction, double most_inverse_m,
-             float found_share, float mixed);
+             const Near& near);
+    /// Of a node's found distance what counts in a zone of that width, the rest is the agree distance's: all
+    /// of it within half the zone, none at its end.
+    float share(std::size_t node, double zone_deg) const;
+    /// How far pictures that show the same are mixed there.
+    float mix(std::size_t node, double zone_deg) const;
 };
 
 /// What was told in a direction.

@@ -393,10 +393,12 @@ PlanKey plan_key(const Shot& shot, const View& view, Seconds time) {
     key.agree_distance_m = shot.agree_distance_m;
     key.view = view;
     if (shot.flow.on) {
-        key.flow = shot.flow;
-        key.flow.strength = 1;
-        key.flow.keys.clear();
-        for (SeamFlow& seam : key.flow.seams) seam.strength = 1, seam.agree_distance_m.reset();
+        // What changes over the shot makes no plan anew: zones are as wide as they ever are.
+        FlowSettings& flow = key.flow = shot.flow;
+        flow.zone_deg = widest_zone_deg(shot.flow);
+        flow.strength = flow.smoothness = 1;
+        flow.keys.clear();
+        for (SeamFlow& seam : flow.seams) seam = {seam.a, seam.b, 1, widest_zone_deg(seam), 1, std::nullopt};
     }
     if (shot.seam_lines->on && !shot.seam_lines->keys.empty()) {
         key.lines = shot.seam_lines;

@@ -120,15 +120,30 @@ TEST_CASE(
     auto* strength = b.part<NumberField>("flow_strength");
     strength->setValue(0.6); // of all seams
     CHECK(b.shot().flow.strength == 0.6);
-    b.part<QPushButton>("strength_key")->click();
+    b.part<QPushButton>("flow_key")->click();
     b.session().set_playhead(Seconds(1));
     strength->setValue(0.2);
     REQUIRE(b.shot().flow.keys.size() == 2);
-    CHECK(strength_at(b.shot().flow, Rational(1, 2)) == Approx(0.4));
+    CHECK(values_at(b.shot().flow, Rational(1, 2)).strength == Approx(0.4));
+    b.part<NumberField>("flow_zone")->setValue(12); // a key has all three
+    CHECK(b.shot().flow.keys.size() == 2);
+    CHECK(values_at(b.shot().flow, Rational(1, 2)).zone_deg == Approx(22));
+    CHECK(b.shot().flow.zone_deg == 32);
+    b.session().set_playhead(Rational(1, 2));
+    b.settle();
+    CHECK(b.part<NumberField>("flow_zone")->value() == Approx(22));
+    b.part<QPushButton>("flow_key")->click();
+    CHECK(b.shot().flow.keys.size() == 3);
+    CHECK(b.part<QLabel>("flow_for")->text() == "ALL SEAMS, 3 KEYS, ONE HERE");
+    b.part<QPushButton>("flow_key")->click(); // away again
+    CHECK(b.shot().flow.keys.size() == 2);
+    b.session().set_playhead(Seconds(1));
     pairs->selectRow(0);
     strength->setValue(0.5);
     REQUIRE(b.shot().flow.seams.size() == 1);
-    CHECK(b.shot().flow.seams[0].strength == 0.5);
+    REQUIRE(b.shot().flow.seams[0].keys.size() == 2); // it began as the others
+    CHECK(values_at(b.shot().flow.seams[0], Seconds(1)).strength == 0.5);
+    CHECK(values_at(b.shot().flow, Seconds(1)).strength == 0.2);
     CHECK(pairs->item(0, 1)->text() == "0.50");
     b.part<NumberField>("seam_agree")->setValue(2.5);
     CHECK(*b.shot().flow.seams[0].agree_distance_m == 2.5);

@@ -64,9 +64,19 @@ TEST_CASE("the command line reads curves, grades, denoises, and refuses nonsense
     CHECK(says(porbit("flow " + project + " --strength 0.8 --key 0=0 --key 1.5=1"), "2 keys"));
     CHECK(says(porbit("flow " + project + " --seam A,B --strength 0.5 --agree 3"), "agrees at 3.00 m"));
     CHECK(shot().flow.seams.size() == 1);
+    CHECK(shot().flow.seams[0].keys.size() == 2); // it began as the others
+    CHECK(says(porbit("flow " + project + " --seam A,B --clear-keys --key 1=0.4,12,2 --key 2=1"),
+               "at 2.00 s: strength 1.00, 12 deg wide, smoothness 2.0"));
+    CHECK(values_at(shot().flow.seams[0], Rational(3, 2)).strength == Approx(0.7));
+    CHECK(shot().flow.keys.size() == 2);
+    CHECK(says(porbit("flow " + project + " --key 1=2", 2), "strength lies between 0 and 1"));
+    CHECK(says(porbit("flow " + project + " --key 1=1,200", 2), "the zone lies between 1 and 90"));
+    CHECK(says(porbit("flow " + project + " --key 1=1,2,3,4", 2), "SECONDS=STRENGTH,ZONE,SMOOTHNESS"));
     CHECK(says(porbit("flow " + project + " --seam A,Q", 1), "does not name two cameras"));
     CHECK(says(porbit("flow " + project + " --agree 3", 2), "--seam"));
-    porbit("flow " + project + " --seam A,B --remove-seam --clear-keys");
+    porbit("flow " + project + " --seam A,B --remove-seam");
+    CHECK(shot().flow.keys.size() == 2);
+    porbit("flow " + project + " --clear-keys");
     CHECK(shot().flow.seams.empty());
     CHECK(shot().flow.keys.empty());
 }

@@ -99,8 +99,9 @@ TEST_CASE("colours, matching and flow survive a round trip, and nonsense is refu
     s.match.apart_ev = 0.03;
     s.flow.on = true;
     s.flow.strength = 0.5, s.flow.zone_deg = 20, s.flow.nearest_m = 1.5, s.flow.smoothness = 2;
-    s.flow.keys = {{Seconds(0), 0.2}, {Rational(4, 3), 1}};
-    s.flow.seams = {{"B", "A", 0.3, 8, 1.5, 4.0}, {"A", "C", 1, 14, 1, std::nullopt}};
+    s.flow.keys = {{Seconds(0), 0.2, 30, 1}, {Rational(4, 3), 1, 12, 2.5}};
+    s.flow.seams = {{"B", "A", 0.3, 8, 1.5, 4.0},
+                    {"A", "C", 1, 14, 1, std::nullopt, {{Seconds(2), 0.5, 9, 3}}}};
     p.shots.push_back(s);
     const std::filesystem::path file = "/tmp/p.porb";
     const std::string text = project_to_text(p, file);

@@ -247,6 +247,54 @@ TEST_CASE("distances count whole within half a zone and pass evenly to the agree
     CHECK(steepest < 0.06);
 }
 
+TEST_CASE("zones grow and shrink, and surfaces grow smoother, from key to key, and no plan is made anew") {
+    const TempFolder folder;
+    StillTake take = ring_still(folder, 240);
+    Shot& shot = take.project.shots[0];
+    shot.agree_distance_m = 10;
+    shot.flow.keys = {{Seconds(0), 1, 32, 1}, {Seconds(2), 1, 8, 1}, {Seconds(4), 1, 8, 8}};
+    View view;
+    view.target = equirect_target(512);
+    CHECK(plan_key(shot, view, Seconds(0)) == plan_key(shot, view, Seconds(2)));
+    CHECK(plan_key(shot, view, Seconds(0)) == plan_key(shot, view, Seconds(4)));
+    Composer composer(std::make_shared<MediaLibrary>());
+    const auto field = [&](const Shot& s, Seconds time) { return composer.distances(take.project, s, time); };
+    const Vec3 on = rotation_of({30, -38, 0}) * Vec3(0, 0, 1),
+               beside = rotation_of({19, -38, 0}) * Vec3(0, 0, 1);
+    const SphereGrid wide = field(shot, Seconds(0)), between = field(shot, Seconds(1)),
+                     narrow = field(shot, Seconds(2));
+    CHECK(narrow.at(on) == Approx(wide.at(on)).margin(1e-5)); // on the seam it counts whole
+    CHECK(wide.at(beside) > 0.2);
+    CHECK(narrow.at(beside) == Approx(0.1).margin(1e-6));
+    CHECK(between.at(beside) > 0.11);
+    CHECK(between.at(beside) < wide.at(beside) - 0.02);
+    CHECK(field(shot, Seconds(4)).values != narrow.values); // smoother
+    // At each key it is what a shot is that has it so throughout.
+    Shot fixed = shot;
+    fixed.flow.keys.clear();
+    fixed.flow.zone_deg = 8;
+    const std::vector<float> a = by_cell(narrow), b = by_cell(field(fixed, Seconds(0)));
+    double apart = 0;
+    for (std::size_t i = 0; i < a.size(); ++i) apart += std::abs(double(a[i] - b[i])) > 0.02;
+    CHECK(apart / double(a.size()) < 0.02); // strips of a wider zone see more about it
+
+    // One seam's keys are its own.
+    fixed.flow.zone_deg = 32;
+    fixed.flow.seams = {{shot.cameras[0].camera,
+                         shot.cameras[1].camera,
+                         1,
+                         32,
+                         1,
+                         std::nullopt,
+                         {{Seconds(0), 1, 32, 1}, {Seconds(2), 0, 8, 1}}}};
+    const Vec3 other = rotation_of({90, -38, 0}) * Vec3(0, 0, 1);
+    const SphereGrid first = field(fixed, Seconds(0)), last = field(fixed, Seconds(2));
+    CHECK(last.at(other) == first.at(other));
+    CHECK(first.at(on) > 0.2);
+    CHECK(last.at(on) == Approx(0.1).margin(1e-6)); // its strength is 0
+    CHECK(field(fixed, Seconds(1)).at(on) == Approx((first.at(on) + 0.1) / 2).margin(0.02));
+}
+
 TEST_CASE("a seam's own strength and agree distance change that seam alone, and make no zones anew") {
     const TempFolder folder;
     StillTake take = ring_still(folder, 240);
@@ -386,7 +434,7 @@ TEST_CASE("where nothing moves, distances stand still under noise, and where it 
             sources.push_back(noisy);
         }
         const std::vector<CameraTone> tones(sources.size());
-        return zones.glimpse(sources, tones);
+        return zones.glimpse(sources, tones, shot.flow);
     };
     constexpr std::int64_t kFrames = 52;
     const FrameRate rate(24);

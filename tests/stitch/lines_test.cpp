@@ -237,17 +237,50 @@ TEST_CASE("without overlap there is nothing to find, in plain words") {
           }).find("No two cameras overlap") != std::string::npos);
 }
 
-TEST_CASE("flow's strength passes evenly from key to key; a seam may have its own") {
+TEST_CASE("flow passes evenly from key to key, of the shot and of a seam of its own") {
     FlowSettings f;
-    f.strength = 0.7;
-    CHECK(strength_at(f, Seconds(3)) == 0.7);
-    f.keys = {{Seconds(1), 0}, {Seconds(2), 1}};
-    CHECK(strength_at(f, Seconds(0)) == 0);
-    CHECK(strength_at(f, Rational(3, 2)) == Approx(0.5));
-    CHECK(strength_at(f, Seconds(5)) == 1);
+    f.strength = 0.7, f.zone_deg = 20, f.smoothness = 2;
+    CHECK(values_at(f, Seconds(3)) == FlowKey{Seconds(3), 0.7, 20, 2});
+    CHECK(widest_zone_deg(f) == 20);
+    set_value(f, Seconds(1), &FlowKey::zone_deg, 24); // without keys: for ever
+    CHECK(f.keys.empty());
+    CHECK(f.zone_deg == 24);
+    toggle_key(f, Seconds(2));
+    toggle_key(f, Seconds(1));
+    REQUIRE(f.keys.size() == 2);
+    CHECK(f.keys[0] == FlowKey{Seconds(1), 0.7, 24, 2}); // in order of time, whatever came first
+    set_value(f, Seconds(1), &FlowKey::strength, 0);
+    set_value(f, Seconds(2), &FlowKey::zone_deg, 8);
+    set_value(f, Seconds(2), &FlowKey::smoothness, 4);
+    CHECK(f.zone_deg == 24); // the shot's own waits for the keys to go
+    CHECK(values_at(f, Seconds(0)).strength == 0);
+    CHECK(values_at(f, Rational(3, 2)).strength == Approx(0.35));
+    CHECK(values_at(f, Rational(3, 2)).zone_deg == Approx(16));
+    CHECK(values_at(f, Rational(7, 4)).smoothness == Approx(3.5));
+    CHECK(values_at(f, Seconds(5)).zone_deg == 8);
+    set_value(f, Rational(3, 2), &FlowKey::strength, 1); // with keys: one more
+    REQUIRE(f.keys.size() == 3);
+    CHECK(f.keys[1].zone_deg == Approx(16));
+    CHECK(widest_zone_deg(f) == 24);
+
     f.seams = {{"A", "B", 0.2, 10, 1, 3.0}};
     CHECK(find_seam(f, "B", "A")->strength == 0.2);
     CHECK(find_seam(f, "B", "C") == nullptr);
+    toggle_key(f.seams[0], Seconds(0));
+    toggle_key(f.seams[0], Seconds(4));
+    set_value(f.seams[0], Seconds(4), &FlowKey::zone_deg, 30);
+    const FlowSettings then = flow_at(f, Seconds(1));
+    CHECK(then.keys.empty());
+    CHECK(then.strength == 0);
+    REQUIRE(then.seams.size() == 1);
+    CHECK(then.seams[0].keys.empty());
+    CHECK(then.seams[0].zone_deg == Approx(15));
+    CHECK(then.seams[0].agree_distance_m == 3.0);
+    CHECK(widest_zone_deg(f.seams[0]) == 30);
+    toggle_key(f.seams[0], Seconds(0));
+    toggle_key(f.seams[0], Seconds(4)); // what the last one said stays
+    CHECK(f.seams[0].keys.empty());
+    CHECK(f.seams[0].zone_deg == 30);
 }
 
 TEST_CASE("denoising takes noise off, keeps detail and what moves, and leaves clean pictures alone") {

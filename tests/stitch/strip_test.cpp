@@ -226,12 +226,14 @@ TEST_CASE("distances are followed side by side as one by one") {
     for (int y = 0; y < strip.height; ++y)
         for (int x = 0; x < strip.width; ++x) {
             const bool near = x > strip.width / 2;
-            says.parallax.at<float>(y, x) = y < 12 ? 0.0f : near ? 9 + 0.01f * float(x) : 3 + 0.02f * float(y);
+            says.parallax.at<float>(y, x) = y < 12 ? 0.0f
+                                            : near ? 9 + 0.01f * float(x)
+                                                   : 3 + 0.02f * float(y);
             says.alike.at<float>(y, x) = near ? 0.25f : 0.75f;
             says.same.at<float>(y, x) = float(y) / float(strip.height);
         }
     StripNodes nodes;
-    for (std::size_t i = 0; i < directions.size(); ++i) nodes.add(strip, int(i), directions[i], 1.5, 1, 1);
+    for (std::size_t i = 0; i < directions.size(); ++i) nodes.add(strip, int(i), directions[i], 1.5, {});
     const std::size_t first = 3; // neither the begin nor the count is one of whole vectors
     const std::vector<float> from(directions.size() - first, 0.25f);
     std::vector<Told> told(from.size());
