@@ -66,7 +66,9 @@ std::optional<NoiseView::Asked> NoiseView::wanted() const {
     const QPointF middle = middle_.value_or(QPointF(centre.x(), centre.y()));
     part.x = std::clamp(int(middle.x() - part.width / 2.0), 0, camera->lens.width - part.width);
     part.y = std::clamp(int(middle.y() - part.height / 2.0), 0, camera->lens.height - part.height);
-    return Asked{shot->id, id, media->ref, session_.playhead(), shot->denoise, part};
+    return Asked{
+        shot->id, id, media->ref, session_.playhead(), shot->denoise, camera->lens.width, camera->lens.height,
+        part};
 }
 
 void NoiseView::refresh() {
@@ -94,9 +96,6 @@ void NoiseView::ask() {
             shown_ = look;
             camera_ = camera;
             images_[0] = as_shot, images_[1] = cleaned;
-            if (look)
-                middle_ =
-                    QPointF(look->part.x + look->part.width / 2.0, look->part.y + look->part.height / 2.0);
         };
     });
 }
@@ -137,9 +136,13 @@ void NoiseView::paintEvent(QPaintEvent*) {
 }
 
 void NoiseView::move_by(QPointF screen_px) {
-    if (!shown_) return;
-    const QPointF middle = middle_.value_or(QPointF());
-    middle_ = middle - screen_px / larger_;
+    const auto now = wanted();
+    if (!now) return;
+    const Region& part = now->part;
+    const QPointF half(part.width / 2.0, part.height / 2.0);
+    const QPointF to = middle_.value_or(QPointF(part.x, part.y) + half) - screen_px / larger_;
+    middle_ = QPointF(std::clamp(to.x(), half.x(), now->width - half.x()),
+                      std::clamp(to.y(), half.y(), now->height - half.y()));
     refresh();
 }
 

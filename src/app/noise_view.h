@@ -36,6 +36,7 @@ class NoiseView : public QWidget {
         MediaRef ref;
         Seconds time;
         Denoise denoise;
+        int width, height; ///< of the whole picture
         Region part;
         bool operator==(const Asked&) const = default;
     };

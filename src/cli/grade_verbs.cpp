@@ -144,7 +144,7 @@ struct DenoiseWords {
 
 /// Writes a part of a camera's picture as shot and cleaned beside each other.
 void show_noise(const DenoiseWords& w, const Project& project, const Shot& shot) {
-    const std::string id = w.camera.empty() ? shot.rig.cameras.at(0).id : w.camera;
+    const std::string id = w.camera.empty() && !shot.rig.cameras.empty() ? shot.rig.cameras[0].id : w.camera;
     const Camera* camera = find_camera(shot.rig, id);
     if (!camera) throw Error("is no camera of the shot's rig", id, "Name one of them with --camera");
     const Vec2 at = w.at.empty() ? camera->lens.circle.center_px : Vec2(w.at[0], w.at[1]);

@@ -109,9 +109,9 @@ void shape(const ShapeWords& w, const Cancel& cancel) {
                 {(Vec2(xy[0], xy[1]) - lens.circle.center_px) / lens.circle.radius_px, {0, 0}, {0, 0}});
         }
         if (key.corners.size() < kFewestCorners || key.corners.size() > kMostCorners)
-            throw Error(
-                fmt::format("has {} corners: a shape needs 3 to {}", key.corners.size(), kMostCorners),
-                "the shape", "Give --corner X,Y once for each, in source pixels");
+            throw Error(fmt::format("has {} corner{}: a shape needs 3 to {}", key.corners.size(),
+                                    key.corners.size() == 1 ? "" : "s", kMostCorners),
+                        "the shape", "Give --corner X,Y once for each, in source pixels");
         auto same = std::find_if(camera.shapes.begin(), camera.shapes.end(),
                                  [&](const Shape& s) { return !w.name.empty() && s.name == w.name; });
         if (same != camera.shapes.end()) { // one key more of a shape there is

@@ -129,7 +129,8 @@ Shape shape_from(const JsonPlace& place) {
     s.keys = keys_from<ShapeKey>(place.at("keys"), [](const JsonPlace& key, ShapeKey& out) {
         const auto list = key.at("corners");
         if (list.size() < kFewestCorners)
-            list.refuse("has " + std::to_string(list.size()) + " corners: a shape needs 3 at least",
+            list.refuse("has " + std::to_string(list.size()) + (list.size() == 1 ? " corner" : " corners") +
+                            ": a shape needs 3 at least",
                         "Draw the shape anew, or remove it");
         if (list.size() > kMostCorners) list.refuse("has too many corners", "At most 200");
         for (std::size_t i = 0; i < list.size(); ++i) {

@@ -14,7 +14,8 @@ struct StripMatch;
 
 /// What does not depend on the frame: which directions lie near seams, between which cameras, and the strips
 /// that these pairs are compared on. A pure function of the key; its view,
-/// orientation, shelters, how strongly and where seams agree and how smooth they are are of no account.
+/// orientation and shelters are of no account, nor how strongly seams are closed, where they agree or how
+/// smoothly.
 class SeamZones {
   public:
     explicit SeamZones(const PlanKey& key);

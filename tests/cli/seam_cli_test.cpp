@@ -34,7 +34,7 @@ TEST_CASE("the command line cuts out, restores, shelters and blends") {
     // Bad words and shapes change nothing and say what is wrong.
     const std::string before = read_text_file(project);
     CHECK(says(porbit("shape " + project + " --camera A --cut-out --corner 1,1", 1),
-               "has 1 corners: a shape needs 3"));
+               "has 1 corner: a shape needs 3"));
     CHECK(says(porbit("shape " + project + " --camera Q --cut-out" + square, 1), "is not a camera"));
     CHECK(says(porbit("shape " + project + " --camera A --remove nothing", 1), "has no shape 'nothing'"));
     CHECK(says(porbit("shape " + project + " --camera A --cut-out --corner 1x2", 2), "--corner"));

@@ -159,7 +159,7 @@ TEST_CASE("blending, shapes and shelters survive a round trip, and broken ones a
         return error.find(what) != std::string::npos;
     };
     CHECK(says(refused([](Shot& x) { x.cameras[1].shapes[0].keys[0].corners.resize(1); }),
-               "has 1 corners: a shape needs 3 at least"));
+               "has 1 corner: a shape needs 3 at least"));
     CHECK(says(refused([](Shot& x) { x.cameras[1].shapes[0].keys[1].corners.push_back({}); }),
                "cameras/1/shapes/0/keys: differ in how many corners"));
     CHECK(says(refused([](Shot& x) { x.cameras[1].shapes[0].keys[1].time = Seconds(0); }), "order of time"));
