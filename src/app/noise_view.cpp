@@ -23,7 +23,9 @@ NoiseView::NoiseView(Session& session, QWidget* parent) : QWidget(parent), sessi
     setCursor(Qt::OpenHandCursor);
     setToolTip(
         "The selected camera's own pixels. Drag or use the arrows to look elsewhere; the wheel, + and - "
-        "make them larger and smaller");
+        "make them larger and smaller. The figures are the noise of what is seen: its standard deviation, of "
+        "full "
+        "scale");
     wait_.setSingleShot(true);
     wait_.setInterval(kWait_ms);
     connect(&wait_, &QTimer::timeout, this, &NoiseView::ask);

@@ -25,6 +25,10 @@ QLabel* heading(QBoxLayout* into, const QString& text) {
     into->addWidget(label);
     return label;
 }
+
+bool has_key(const std::vector<FlowKey>& keys, Seconds time) {
+    return std::any_of(keys.begin(), keys.end(), [time](const FlowKey& k) { return k.time == time; });
+}
 } // namespace
 
 ParallaxPart::ParallaxPart(Session& session, PictureArea& picture, QWidget* parent)
@@ -232,14 +236,18 @@ void ParallaxPart::toggle_flow() {
 }
 
 void ParallaxPart::toggle_key() {
+    const Shot* shot = session_.shot();
+    if (!shot) return;
     const auto pair = chosen();
     const Seconds now = session_.playhead();
-    change(key_->text(), [&](FlowSettings& f) {
-        if (pair)
-            porb::toggle_key(own(f, *pair), now);
-        else
-            porb::toggle_key(f, now);
-    });
+    const SeamFlow* s = pair ? find_seam(shot->flow, pair->a, pair->b) : nullptr;
+    change(has_key(s ? s->keys : shot->flow.keys, now) ? "Remove a key of parallax" : "Key of parallax",
+           [&](FlowSettings& f) {
+               if (pair)
+                   porb::toggle_key(own(f, *pair), now);
+               else
+                   porb::toggle_key(f, now);
+           });
 }
 
 void ParallaxPart::find_lines_now() {
@@ -373,7 +381,7 @@ void ParallaxPart::refresh() {
     as_shot_->setEnabled(s != nullptr);
     key_->setEnabled(f.on);
     const std::vector<FlowKey>& keys = s ? s->keys : f.keys;
-    const bool here = std::any_of(keys.begin(), keys.end(), [&](const FlowKey& k) { return k.time == now; });
+    const bool here = has_key(keys, now);
     QString words = pair ? "SEAM " + QString::fromStdString(pair->a + " – " + pair->b) : "ALL SEAMS";
     if (!keys.empty()) words += QString(", %1 KEY%2").arg(keys.size()).arg(keys.size() > 1 ? "S" : "");
     if (here && keys.size() > 1) words += ", ONE HERE";

@@ -152,7 +152,7 @@ void show_noise(const DenoiseWords& w, const Project& project, const Shot& shot)
     const auto look = look_at_noise(library, project, shot, id, Rational::parse(w.time, "--time"),
                                     {int(at.x()) - w.size / 2, int(at.y()) - w.size / 2, w.size, w.size});
     if (!look) throw Error("shows nothing at that time", "camera " + id, "Choose another time or camera");
-    write_still(beside(*look), w.out, {});
+    write_still(stacked(look->as_shot, look->cleaned, true), w.out, {});
     std::cout << fmt::format("{}: noise {:.2f} % as shot, {:.2f} % without\n", w.out,
                              100 * look->noise_before, 100 * look->noise_after);
 }

@@ -403,7 +403,7 @@ SphereGrid SeamZones::field(std::span<const Weighed> moments, const FlowSettings
                 const int at = nodes.cell[first + i];
                 float* const cell = field.cell(at % kFieldSide, at / kFieldSide);
                 const float share = nodes.share(first + i, seam.zone_deg), counts = trust * found[i].alike,
-                            mix = nodes.mix(first + i, seam.zone_deg);
+                            mix = nodes.mix(first + i, share);
                 cell[0] = agree + share * (own_agree - agree);
                 if (trust <= 0) continue; // nothing is laid on anything
                 cell[0] += counts * share * (found[i].inverse_m - own_agree);

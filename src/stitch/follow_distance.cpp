@@ -152,8 +152,8 @@ float StripNodes::share(std::size_t node, double zone_deg) const {
     return float(smooth(2 * (1 - double(away_deg[node]) / zone_deg))) * may[node];
 }
 
-float StripNodes::mix(std::size_t node, double zone_deg) const {
-    return std::max(share(node, zone_deg), wide_mix[node]) * clear[node];
+float StripNodes::mix(std::size_t node, float share_there) const {
+    return std::max(share_there, wide_mix[node]) * clear[node];
 }
 
 float read_between(const cv::Mat& told, float x, float y) {

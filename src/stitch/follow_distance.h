@@ -33,8 +33,8 @@ struct StripNodes {
     /// Of a node's found distance what counts in a zone of that width, the rest is the agree distance's: all
     /// of it within half the zone, none at its end.
     float share(std::size_t node, double zone_deg) const;
-    /// How far pictures that show the same are mixed there.
-    float mix(std::size_t node, double zone_deg) const;
+    /// How far pictures that show the same are mixed where that much of the found distance counts.
+    float mix(std::size_t node, float share_there) const;
 };
 
 /// What was told in a direction.

@@ -4,10 +4,6 @@
 
 namespace porb {
 
-namespace {
-constexpr int kGap_px = 4;
-}
-
 std::optional<NoiseLook> look_at_noise(MediaLibrary& library, const Project& project, const Shot& shot,
                                        const std::string& camera, Seconds time, Region part) {
     const auto use = std::find_if(shot.cameras.begin(), shot.cameras.end(),
@@ -31,19 +27,6 @@ std::optional<NoiseLook> look_at_noise(MediaLibrary& library, const Project& pro
     out.cleaned = denoised_part(*now, before, shot.denoise, part);
     out.noise_before = noise_of(out.as_shot);
     out.noise_after = noise_of(out.cleaned);
-    return out;
-}
-
-Picture beside(const NoiseLook& look) {
-    const int width = look.part.width, height = look.part.height;
-    Picture out(2 * width + kGap_px, height);
-    for (int y = 0; y < height; ++y) {
-        std::fill(out.row(y), out.row(y) + 4 * std::size_t(out.width()), Half(0));
-        for (int x = 0; x < kGap_px; ++x) set_pixel(out, width + x, y, {0, 0, 0, 1});
-        std::copy_n(look.as_shot.row(y), 4 * std::size_t(width), out.row(y));
-        std::copy_n(look.cleaned.row(y), 4 * std::size_t(width),
-                    out.row(y) + 4 * std::size_t(width + kGap_px));
-    }
     return out;
 }
 

@@ -17,7 +17,4 @@ struct NoiseLook {
 std::optional<NoiseLook> look_at_noise(MediaLibrary& library, const Project& project, const Shot& shot,
                                        const std::string& camera, Seconds time, Region part);
 
-/// Both beside each other, with a few dark pixels between.
-Picture beside(const NoiseLook& look);
-
 } // namespace porb
