@@ -198,9 +198,7 @@ ParallaxPart::ParallaxPart(Session& session, PictureArea& picture, QWidget* pare
 }
 
 SeamFlow& ParallaxPart::own(FlowSettings& flow, const Pair& pair) {
-    if (!find_seam(flow, pair.a, pair.b))
-        flow.seams.push_back(
-            {pair.a, pair.b, flow.strength, flow.zone_deg, flow.smoothness, std::nullopt, flow.keys});
+    if (!find_seam(flow, pair.a, pair.b)) flow.seams.push_back(seam_flow(flow, pair.a, pair.b));
     return flow.seams[std::size_t(find_seam(flow, pair.a, pair.b) - flow.seams.data())];
 }
 

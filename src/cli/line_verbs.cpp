@@ -249,11 +249,9 @@ void flow(const FlowWords& w) {
         if (!find_camera(shot.rig, a) || !find_camera(shot.rig, b) || a == b)
             throw Error("does not name two cameras of the shot", "'" + w.seam + "'",
                         "Write --seam A,B with ids of its rig");
-        SeamFlow seam{a, b, f.strength, f.zone_deg, f.smoothness, std::nullopt, f.keys};
-        if (const SeamFlow* known = find_seam(f, a, b)) {
-            seam = *known;
+        SeamFlow seam = seam_flow(f, a, b);
+        if (const SeamFlow* known = find_seam(f, a, b))
             f.seams.erase(f.seams.begin() + (known - f.seams.data()));
-        }
         set_flow(w, seam);
         if (w.agree == "rig")
             seam.agree_distance_m.reset();

@@ -21,6 +21,12 @@ inline Vec2 octahedral_place(const Vec3& d) {
     }
     return {(p + 1) / 2, (q + 1) / 2};
 }
+/// The cell of a square of side x side that a direction lies in, row by row.
+inline int octahedral_cell(const Vec3& direction, int side) {
+    const Vec2 p = octahedral_place(direction) * side;
+    const auto whole = [side](double v) { return v < 0 ? 0 : v >= side ? side - 1 : int(v); };
+    return whole(p.y()) * side + whole(p.x());
+}
 /// The unit direction of such a place.
 Vec3 octahedral_direction(const Vec2& place);
 

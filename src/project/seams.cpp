@@ -118,6 +118,11 @@ const SeamFlow* find_seam(const FlowSettings& flow, std::string_view a, std::str
     return it == flow.seams.end() ? nullptr : &*it;
 }
 
+SeamFlow seam_flow(const FlowSettings& flow, const std::string& a, const std::string& b) {
+    if (const SeamFlow* own = find_seam(flow, a, b)) return *own;
+    return {a, b, flow.strength, flow.zone_deg, flow.smoothness, std::nullopt, flow.keys};
+}
+
 LineState line_state_at(const SeamLines& lines, Seconds time) {
     LineState state;
     for (std::size_t k = 0; k < lines.keys.size() && lines.keys[k].time <= time; ++k) state.key = k;

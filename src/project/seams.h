@@ -59,6 +59,8 @@ double widest_zone_deg(const FlowSettings& flow);
 double widest_zone_deg(const SeamFlow& seam);
 /// The entry for two cameras, or none.
 const SeamFlow* find_seam(const FlowSettings& flow, std::string_view a, std::string_view b);
+/// What flow does between two cameras: their entry, or one that does what the shot's settings do.
+SeamFlow seam_flow(const FlowSettings& flow, const std::string& a, const std::string& b);
 
 /// How neighbours pass into each other.
 enum class Blending {

@@ -58,14 +58,6 @@ StripMap map_strip(const Strip& strip, const Camera& camera, int level) {
 
 } // namespace
 
-namespace {
-std::size_t line_cell(const Vec3& direction) {
-    const Vec2 p = octahedral_place(direction) * SeamLines::kSide;
-    const auto whole = [](double v) { return std::size_t(std::clamp(int(v), 0, SeamLines::kSide - 1)); };
-    return whole(p.y()) * SeamLines::kSide + whole(p.x());
-}
-} // namespace
-
 struct SeamZones::Impl {
     struct Pair {
         Strip strip;
@@ -74,12 +66,6 @@ struct SeamZones::Impl {
         std::size_t a_source, b_source; ///< into cameras
         StripSearch search;
         StripNodes nodes;
-
-        /// What flow does on this seam.
-        SeamFlow settings(const FlowSettings& flow) const {
-            if (const SeamFlow* own = find_seam(flow, a_name, b_name)) return *own;
-            return {a_name, b_name, flow.strength, flow.zone_deg, flow.smoothness, std::nullopt};
-        }
     };
     double agree = 0, nearest = 1;
     std::vector<Pair> pairs;
@@ -199,7 +185,7 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
             int best = -1, second = -1;
             double away = 0;
             if (lines) { // near where one passes at any time
-                const auto& met = lines->who[line_cell(me.direction(i))];
+                const auto& met = lines->who[std::size_t(octahedral_cell(me.direction(i), SeamLines::kSide))];
                 best = met[0], second = met[1];
                 if (best < 0 || inside[std::size_t(best)] <= 0 || inside[std::size_t(second)] <= 0) continue;
                 away = 2 * lines->away_deg.at(me.direction(i));
@@ -337,7 +323,7 @@ SeamZones::GlimpsePtr SeamZones::glimpse(std::span<const Picture> sources, std::
             cv::remap(seen[p.a_source], a, p.a.place, p.a.fraction, cv::INTER_LINEAR);
             cv::remap(seen[p.b_source], b, p.b.place, p.b.fraction, cv::INTER_LINEAR);
             StripSearch search = p.search;
-            search.smoothness = p.settings(flow).smoothness;
+            search.smoothness = seam_flow(flow, p.a_name, p.b_name).smoothness;
             const StripMatch match = match_strip(a, b, p.a.sight, p.b.sight, search);
             out->pairs[std::size_t(i)] = strip_moment(std::move(a), std::move(b), match);
         }
@@ -363,7 +349,7 @@ SphereGrid SeamZones::confidence(std::span<const Weighed> moments, const FlowSet
     const std::vector<StripMatch> pairs = told(moments);
     for (std::size_t p = 0; p < pairs.size(); ++p) {
         const StripNodes& nodes = me.pairs[p].nodes;
-        const double zone_deg = me.pairs[p].settings(flow).zone_deg;
+        const double zone_deg = seam_flow(flow, me.pairs[p].a_name, me.pairs[p].b_name).zone_deg;
         for (std::size_t i = 0; i < nodes.size(); ++i)
             if (nodes.share(i, zone_deg) > 0)
                 *out.cell(nodes.cell[i] % kFieldSide, nodes.cell[i] / kFieldSide) =
@@ -384,7 +370,7 @@ SphereGrid SeamZones::field(std::span<const Weighed> moments, const FlowSettings
     for (std::size_t p = 0; p < me.pairs.size(); ++p) {
         const Impl::Pair& pair = me.pairs[p];
         const StripMatch& says = told_by[p];
-        const SeamFlow seam = pair.settings(flow);
+        const SeamFlow seam = seam_flow(flow, pair.a_name, pair.b_name);
         const float trust = float(says.trust) * float(seam.strength);
         const float own_agree = !seam.agree_distance_m       ? agree
                                 : *seam.agree_distance_m > 0 ? float(1 / *seam.agree_distance_m)

@@ -15,12 +15,6 @@ constexpr int kWays = 16; ///< that are gone from a cell until it is clear
 constexpr double kStep_deg = 0.3, kFarthest_deg = 30;
 constexpr int kAtOnce = 64;
 
-int cell_of(int side, const Vec3& direction) {
-    const Vec2 p = octahedral_place(direction) * side;
-    const auto whole = [&](double v) { return std::clamp(int(v), 0, side - 1); };
-    return whole(p.y()) * side + whole(p.x());
-}
-
 } // namespace
 
 ShapeFill::ShapeFill(int side, std::span<const float> clear) {
@@ -38,8 +32,8 @@ ShapeFill::ShapeFill(int side, std::span<const float> clear) {
                 const double phi = 2 * kPi * way / kWays;
                 const Vec3 towards = right * std::cos(phi) + up * std::sin(phi);
                 for (double deg = kStep_deg; deg < kFarthest_deg; deg += kStep_deg) {
-                    const int at =
-                        cell_of(side, here * std::cos(radians(deg)) + towards * std::sin(radians(deg)));
+                    const int at = octahedral_cell(
+                        here * std::cos(radians(deg)) + towards * std::sin(radians(deg)), side);
                     if (clear[std::size_t(at)] < 1) continue;
                     found[n].push_back({at, float(1 / deg)});
                     sum += found[n].back().weight;

@@ -23,15 +23,6 @@ std::vector<float> by_cell(const SphereGrid& grid) {
     return out;
 }
 
-/// The hall through the ring of six, flow on.
-StillTake ring_still(const TempFolder& folder, int circle_size) {
-    sim::SimOptions o;
-    o.rig = sim::SimRig::ring_of_six;
-    o.circle_size = circle_size;
-    StillTake take = hall_still(folder, o);
-    take.project.shots[0].flow.on = true;
-    return take;
-}
 } // namespace
 
 TEST_CASE("parallax runs along a strip's rows and gives the distance") {

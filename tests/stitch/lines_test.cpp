@@ -266,6 +266,8 @@ TEST_CASE("flow passes evenly from key to key, of the shot and of a seam of its 
     f.seams = {{"A", "B", 0.2, 10, 1, 3.0}};
     CHECK(find_seam(f, "B", "A")->strength == 0.2);
     CHECK(find_seam(f, "B", "C") == nullptr);
+    CHECK(seam_flow(f, "B", "A") == f.seams[0]);
+    CHECK(seam_flow(f, "B", "C").keys == f.keys); // as the shot's
     toggle_key(f.seams[0], Seconds(0));
     toggle_key(f.seams[0], Seconds(4));
     set_value(f.seams[0], Seconds(4), &FlowKey::zone_deg, 30);

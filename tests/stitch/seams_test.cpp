@@ -235,16 +235,14 @@ TEST_CASE("a cut-out hands its place to the neighbour, and a restore brings it b
 
 TEST_CASE("behind a cut-out in two lenses a third shows what lies about it at its own distance") {
     const TempFolder folder;
-    sim::SimOptions o;
-    o.rig = sim::SimRig::ring_of_six;
-    o.circle_size = 300;
-    StillTake take = hall_still(folder, o);
+    StillTake take = ring_still(folder, 300);
     Shot& shot = take.project.shots[0];
     shot.agree_distance_m = 12;
     const Vec3 d = towards(30, -48); // the floor between A and B, 2 m away
     for (std::size_t c : {0, 1}) shot.cameras[c].shapes = {square_about(shot.rig.cameras[c], d, 0.06)};
     sim::Hall hall(false);
-    const Picture truth = sim::true_panorama(hall, o, 0, SphereMapping::equirect, 720, sim::TruthEye::mono);
+    const Picture truth =
+        sim::true_panorama(hall, take.options, 0, SphereMapping::equirect, 720, sim::TruthEye::mono);
     Composer composer(std::make_shared<MediaLibrary>());
     const auto off = [&] { // from the truth, where neither of the two is shown
         const Picture made = composer.compose(take.project, shot, Seconds(0), map_view(720));

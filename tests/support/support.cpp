@@ -70,6 +70,15 @@ StillTake hall_still(const TempFolder& folder, const sim::SimOptions& options) {
     return take;
 }
 
+StillTake ring_still(const TempFolder& folder, int circle_size) {
+    sim::SimOptions o;
+    o.rig = sim::SimRig::ring_of_six;
+    o.circle_size = circle_size;
+    StillTake take = hall_still(folder, o);
+    take.project.shots[0].flow.on = true;
+    return take;
+}
+
 void write_counting_movie(const std::filesystem::path& path, const CountingMovie& m) {
     VideoFormat format;
     format.width = m.width;

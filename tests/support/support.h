@@ -42,6 +42,8 @@ struct StillTake {
     Project project;
 };
 StillTake hall_still(const TempFolder& folder, const sim::SimOptions& options);
+/// The hall through the ring of six, flow on.
+StillTake ring_still(const TempFolder& folder, int circle_size);
 
 /// A short movie whose frame n is grey n/frames, coded exactly enough to tell frames apart, with a tone.
 struct CountingMovie {
