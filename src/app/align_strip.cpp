@@ -334,7 +334,7 @@ void AlignStrip::find() {
         } catch (const Cancelled&) {
             cancelled = true;
         } catch (const std::exception& e) {
-            error = QString::fromStdString(e.what());
+            error = QString::fromStdString(words_of(e));
         }
         QMetaObject::invokeMethod(
             this,

@@ -1,5 +1,7 @@
 #include "app/background_job.h"
 
+#include "base/error.h"
+
 #include <QMetaObject>
 
 namespace porb::app {
@@ -27,7 +29,7 @@ void BackgroundJob::start(Work work) {
         } catch (const Cancelled&) {
             stopped = true;
         } catch (const std::exception& e) {
-            error = QString::fromStdString(e.what());
+            error = QString::fromStdString(words_of(e));
         }
         QMetaObject::invokeMethod(
             this,

@@ -1,6 +1,7 @@
 #include "app/comparison.h"
 
 #include "app/number_field.h"
+#include "project/limits.h"
 
 #include <QButtonGroup>
 #include <QComboBox>
@@ -56,7 +57,7 @@ Comparison::Comparison(Session& session, QWidget* parent) : QWidget(parent), ses
         row->addWidget(b);
     }
     ways_->button(0)->setChecked(true);
-    gain_ = new NumberField(1, 64, 1, 0, " ×");
+    gain_ = new NumberField(Range{1, 64}, 1, 0, " ×");
     gain_->setObjectName("compare_gain");
     gain_->setToolTip("How much stronger a difference is shown");
     gain_->setFixedWidth(64);

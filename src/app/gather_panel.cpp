@@ -6,6 +6,7 @@
 #include "base/error.h"
 #include "media/library.h"
 #include "media/sequence.h"
+#include "project/limits.h"
 #include "project/origins.h"
 
 #include <QFileDialog>
@@ -186,7 +187,7 @@ void GatherPanel::make_cameras_part() {
     sound_->setObjectName("sound_choice");
     sound_->setToolTip("Whose sound is kept");
     last->addWidget(sound_, 1);
-    rate_ = new NumberField(0.1, 1000, 1, 3, "fps");
+    rate_ = new NumberField(limits::kRate, 1, 3, "fps");
     rate_->setObjectName("frame_rate");
     rate_->setMaximumWidth(100);
     rate_->setToolTip(
@@ -266,7 +267,7 @@ void GatherPanel::add_files(const QStringList& files) {
                 if (inside.empty()) errors += f + " holds no pictures or video\n";
                 paths.insert(paths.end(), inside.begin(), inside.end());
             } catch (const std::exception& e) {
-                errors += QString::fromStdString(e.what()) + "\n";
+                errors += QString::fromStdString(words_of(e)) + "\n";
             }
         }
         std::vector<FoundFile> found;
@@ -274,7 +275,7 @@ void GatherPanel::add_files(const QStringList& files) {
             try {
                 found.push_back(look_at(path));
             } catch (const std::exception& e) {
-                errors += QString::fromStdString(e.what()) + "\n";
+                errors += QString::fromStdString(words_of(e)) + "\n";
             }
         }
         QMetaObject::invokeMethod(

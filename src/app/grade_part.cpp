@@ -5,6 +5,7 @@
 #include "base/error.h"
 #include "grade/exchange.h"
 #include "grade/grader.h"
+#include "project/limits.h"
 
 #include <QFileDialog>
 #include <QFormLayout>
@@ -36,9 +37,9 @@ GradePart::GradePart(Session& session, QWidget* parent) : QWidget(parent), sessi
         label->setProperty("role", "group");
         column->addWidget(label);
     };
-    const auto field = [&](const char* name, double low, double high, double step, int digits,
-                           const QString& unit, const QString& tip, const QString& label, auto value) {
-        auto* f = new NumberField(low, high, step, digits, unit);
+    const auto field = [&](const char* name, Range range, double step, int digits, const QString& unit,
+                           const QString& tip, const QString& label, auto value) {
+        auto* f = new NumberField(range, step, digits, unit);
         f->setObjectName(name);
         f->setToolTip(tip);
         connect(f, &NumberField::edited, this, [this, label, value](double v) {
@@ -50,16 +51,16 @@ GradePart::GradePart(Session& session, QWidget* parent) : QWidget(parent), sessi
     };
     heading("LIGHT");
     auto* form = new QFormLayout;
-    exposure_ = field("grade_exposure", -16, 16, 0.02, 2, " EV", "Brighter above 0", "exposure",
+    exposure_ = field("grade_exposure", limits::kEv, 0.02, 2, " EV", "Brighter above 0", "exposure",
                       [](Grade& g) -> double& { return g.exposure_ev; });
-    warmth_ = field("grade_warmth", -8, 8, 0.02, 2, " EV", "Red up and blue down by half of it each",
+    warmth_ = field("grade_warmth", limits::kEv, 0.02, 2, " EV", "Red up and blue down by half of it each",
                     "warmth", [](Grade& g) -> double& { return g.warmth_ev; });
-    tint_ = field("grade_tint", -8, 8, 0.02, 2, " EV", "Green up, or towards magenta below 0", "tint",
+    tint_ = field("grade_tint", limits::kEv, 0.02, 2, " EV", "Green up, or towards magenta below 0", "tint",
                   [](Grade& g) -> double& { return g.tint_ev; });
-    contrast_ = field("grade_contrast", 0.1, 10, 0.01, 2, "", "1: as it is", "contrast",
+    contrast_ = field("grade_contrast", limits::kContrast, 0.01, 2, "", "1: as it is", "contrast",
                       [](Grade& g) -> double& { return g.contrast; });
-    pivot_ = field("grade_pivot", 0.001, 10, 0.005, 3, "", "The light that contrast leaves alone", "pivot",
-                   [](Grade& g) -> double& { return g.pivot; });
+    pivot_ = field("grade_pivot", limits::kPivot, 0.005, 3, "", "The light that contrast leaves alone",
+                   "pivot", [](Grade& g) -> double& { return g.pivot; });
     form->addRow("Exposure", exposure_);
     form->addRow("Warmth", warmth_);
     form->addRow("Tint", tint_);
@@ -76,25 +77,25 @@ GradePart::GradePart(Session& session, QWidget* parent) : QWidget(parent), sessi
         label->setAlignment(Qt::AlignCenter);
         grid->addWidget(label, 0, c + 1);
     }
-    const auto three = [&](int row, const QString& label, const char* name, double low, double high,
-                           const QString& tip, std::array<double, 3> Grade::*what, NumberField*(&into)[3]) {
+    const auto three = [&](int row, const QString& label, const char* name, Range range, const QString& tip,
+                           std::array<double, 3> Grade::*what, NumberField*(&into)[3]) {
         grid->addWidget(new QLabel(label), row, 0);
         for (std::size_t c = 0; c < 3; ++c) {
-            into[c] = field("", low, high, 0.005, 3, "", tip,
-                            QString("%1 of %2").arg(label.toLower(), kChannels[c]),
-                            [what, c](Grade& g) -> double& { return (g.*what)[c]; });
+            into[c] =
+                field("", range, 0.005, 3, "", tip, QString("%1 of %2").arg(label.toLower(), kChannels[c]),
+                      [what, c](Grade& g) -> double& { return (g.*what)[c]; });
             into[c]->setObjectName(QString("grade_%1_%2").arg(name, kChannels[c]));
             into[c]->setMinimumWidth(58);
             grid->addWidget(into[c], row, int(c) + 1);
         }
     };
-    three(1, "Lift", "lift", -1, 1, "What black becomes", &Grade::lift, lift_);
-    three(2, "Gamma", "gamma", 0.1, 10, "Above 1: lighter in the middle", &Grade::gamma, gamma_);
-    three(3, "Gain", "gain", 0, 16, "What white becomes", &Grade::gain, gain_);
+    three(1, "Lift", "lift", limits::kLift, "What black becomes", &Grade::lift, lift_);
+    three(2, "Gamma", "gamma", limits::kGamma, "Above 1: lighter in the middle", &Grade::gamma, gamma_);
+    three(3, "Gain", "gain", limits::kGain, "What white becomes", &Grade::gain, gain_);
     column->addLayout(grid);
     auto* saturation_form = new QFormLayout;
-    saturation_ = field("grade_saturation", 0, 16, 0.01, 2, "", "1: as it is, 0: grey", "saturation",
-                        [](Grade& g) -> double& { return g.saturation; });
+    saturation_ = field("grade_saturation", limits::kSaturation, 0.01, 2, "", "1: as it is, 0: grey",
+                        "saturation", [](Grade& g) -> double& { return g.saturation; });
     saturation_form->addRow("Saturation", saturation_);
     column->addLayout(saturation_form);
     heading("LUT");
@@ -107,7 +108,7 @@ GradePart::GradePart(Session& session, QWidget* parent) : QWidget(parent), sessi
     drop_lut_ = add_button(lut_row, "Without", "grade_drop_lut", "Takes it off");
     column->addLayout(lut_row);
     auto* strength_form = new QFormLayout;
-    lut_strength_ = field("grade_lut_strength", 0, 1, 0.02, 2, "", "0: without it, 1: all of it",
+    lut_strength_ = field("grade_lut_strength", limits::kShare, 0.02, 2, "", "0: without it, 1: all of it",
                           "LUT strength", [](Grade& g) -> double& { return g.lut_strength; });
     strength_form->addRow("Strength", lut_strength_);
     column->addLayout(strength_form);
@@ -188,6 +189,7 @@ void GradePart::write_file() {
     const bool cdl = file.endsWith(".cc") || (!file.endsWith(".cube") && kind.contains("*.cc"));
     if (!file.endsWith(".cc") && !file.endsWith(".cube")) file += cdl ? ".cc" : ".cube";
     try {
+        session_.must_not_replace(file.toStdString());
         if (cdl)
             write_cdl(shot->grade, file.toStdString(), shot->name);
         else

@@ -2,6 +2,7 @@
 
 #include "app/number_field.h"
 #include "base/angle.h"
+#include "project/limits.h"
 #include "project/orientation.h"
 #include "project/span.h"
 #include "solve/level.h"
@@ -74,7 +75,7 @@ LevelPanel::LevelPanel(Session& session, PictureArea& picture, QWidget* parent)
     auto* form = new QFormLayout;
     form->setVerticalSpacing(3);
     const auto field = [&](const char* name, double limit, const char* object) {
-        auto* f = new NumberField(-limit, limit, 0.1, 2, "°");
+        auto* f = new NumberField(Range{-limit, limit}, 0.1, 2, "°");
         f->setObjectName(object);
         f->setWrapping(limit == 180);
         form->addRow(name, f);
@@ -162,13 +163,13 @@ LevelPanel::LevelPanel(Session& session, PictureArea& picture, QWidget* parent)
     column()->addLayout(checks);
     auto* steady_form = new QFormLayout;
     steady_form->setVerticalSpacing(3);
-    strength_ = new NumberField(0, 100, 1, 0, "%");
+    strength_ = new NumberField(limits::kShare.times(100), 1, 0, "%");
     strength_->setObjectName("steady_strength");
     strength_->setToolTip("How much of the shake is taken out");
-    follow_ = new NumberField(0, 60, 0.1, 1, "s");
+    follow_ = new NumberField(limits::kFollow_s, 0.1, 1, "s");
     follow_->setObjectName("steady_follow");
     follow_->setToolTip("Turns slower than this are followed; 0 locks the direction");
-    readout_ = new NumberField(-50, 50, 0.1, 1, "ms");
+    readout_ = new NumberField(limits::kReadout_s.times(1000), 0.1, 1, "ms");
     readout_->setObjectName("steady_readout");
     readout_->setToolTip("Rolling shutter: from the first row's moment to the last's");
     steady_form->addRow("Strength", strength_);

@@ -1,3 +1,4 @@
+#include "app/application.h"
 #include "app/main_window.h"
 #include "app/theme.h"
 #include "base/error.h"
@@ -51,7 +52,7 @@ int main(int argc, char** argv) {
             qputenv("QT_QPA_PLATFORM", "offscreen");
     }
     quiet_media_libraries();
-    QApplication application(argc, argv);
+    Application application(argc, argv);
     QApplication::setApplicationName("pale-orbit");
     QApplication::setOrganizationName("pale-orbit");
     QApplication::setApplicationVersion("0.1.0");
@@ -82,6 +83,7 @@ int main(int argc, char** argv) {
     };
 
     MainWindow window(QFileInfo(QSettings().fileName()).path().toStdString());
+    application.set_reporter([&](const QString& words) { window.session().say(words, Signal::stop); });
     window.show();
     const QStringList files = parser.positionalArguments();
     if (parser.isSet(demo))
@@ -125,5 +127,7 @@ int main(int argc, char** argv) {
     if (parser.isSet(time))
         window.session().set_playhead(Rational::from_double(parser.value(time).toDouble()));
     if (parser.isSet(shot)) return save_shot(application, window, parser.value(shot));
-    return QApplication::exec();
+    const int status = QApplication::exec();
+    application.set_reporter({}); // the window goes first
+    return status;
 }

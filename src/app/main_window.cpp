@@ -157,6 +157,7 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder)
     connect(picture_, &PictureArea::demo_wanted, this, [this] { open_demo("dual"); });
     connect(&session_, &Session::said, this, &MainWindow::say);
     connect(&session_, &Session::file_changed, this, &MainWindow::refresh_title);
+    connect(&session_, &Session::disk_changed, this, &MainWindow::tell_disk_changed);
     connect(&queue_, &RenderQueue::changed, this, [this] {
         rail_->set_rendered(queue_.count(RenderQueue::State::done),
                             int(session_.project()->deliverables.size()));
@@ -361,16 +362,72 @@ void MainWindow::add_files(const QStringList& files) {
 }
 
 bool MainWindow::save() {
-    return session_.file().empty() ? save_as() : session_.save(session_.file());
+    if (session_.file().empty()) return save_as();
+    const auto saved = session_.save(session_.file());
+    return saved == Session::Saved::changed_on_disk ? save_over_or_not() : saved == Session::Saved::yes;
 }
 
 bool MainWindow::save_as() {
     QString f = QFileDialog::getSaveFileName(this, "Save the project", "take.porb", "Projects (*.porb)");
     if (f.isEmpty()) return false;
     if (!f.endsWith(".porb")) f += ".porb";
-    if (!session_.save(f.toStdString())) return false;
+    // Over this very project's file it is a plain save, with the same questions.
+    const auto saved = session_.save(f.toStdString());
+    if (saved == Session::Saved::changed_on_disk) return save_over_or_not();
+    if (saved != Session::Saved::yes) return false;
     remember_recent(f);
     return true;
+}
+
+/// The file holds what another program wrote since it was opened here: the artist chooses.
+bool MainWindow::save_over_or_not() {
+    const QString name = QString::fromStdString(session_.file().filename().string());
+    QMessageBox box(QMessageBox::NoIcon, "Changed on disk",
+                    name +
+                        " was changed by another program since it was opened here.\n\n"
+                        "Saving over it loses what that program wrote; opening it again loses what was done "
+                        "here and not saved.",
+                    QMessageBox::NoButton, this);
+    box.setObjectName("disk_box");
+    auto* other = box.addButton("Save mine under another name…", QMessageBox::AcceptRole);
+    auto* over = box.addButton("Save mine over it", QMessageBox::DestructiveRole);
+    auto* theirs = box.addButton("Open it again", QMessageBox::DestructiveRole);
+    box.setEscapeButton(box.addButton(QMessageBox::Cancel));
+    box.setDefaultButton(other);
+    box.exec();
+    if (box.clickedButton() == other) return save_as();
+    if (box.clickedButton() == over) return session_.save(session_.file(), true) == Session::Saved::yes;
+    if (box.clickedButton() == theirs) reload_project();
+    return false;
+}
+
+void MainWindow::tell_disk_changed() {
+    const QString name = QString::fromStdString(session_.file().filename().string());
+    auto* box = new QMessageBox(QMessageBox::NoIcon, "Changed on disk",
+                                name + " was changed by another program." +
+                                    (session_.is_dirty() ? " What was done here since is not saved." : ""),
+                                QMessageBox::NoButton, this);
+    box->setObjectName("disk_told_box");
+    box->setAttribute(Qt::WA_DeleteOnClose);
+    auto* theirs =
+        box->addButton(session_.is_dirty() ? "Open it again, and lose what was done here" : "Open it again",
+                       QMessageBox::AcceptRole);
+    auto* mine = box->addButton("Keep what is shown", QMessageBox::RejectRole);
+    box->setDefaultButton(session_.is_dirty() ? mine : theirs);
+    box->setEscapeButton(mine);
+    connect(theirs, &QPushButton::clicked, this, &MainWindow::reload_project);
+    box->setModal(false);
+    box->show();
+    say(name + " was changed on disk by another program. Saving will ask which to keep.", Signal::care);
+}
+
+void MainWindow::reload_project() {
+    const Seconds at = session_.playhead();
+    const std::string shot = session_.shot() ? session_.shot()->id : "";
+    const std::filesystem::path file = session_.file();
+    if (file.empty() || !open_project(file)) return;
+    if (find_shot(*session_.project(), shot)) session_.choose_shot(shot);
+    session_.set_playhead(at);
 }
 
 bool MainWindow::may_leave() {
@@ -393,6 +450,11 @@ void MainWindow::save_still() {
     const bool half = std::any_of(shot->rig.cameras.begin(), shot->rig.cameras.end(),
                                   [](const Camera& c) { return c.eyes != Eyes::both; });
     if (half) request.mapping = SphereMapping::half_equirect;
+    try {
+        session_.must_not_replace(f.toStdString());
+    } catch (const std::exception& e) {
+        return say(QString::fromStdString(words_of(e)), Signal::stop);
+    }
     const ProjectPtr project = session_.project();
     say("Rendering " + QFileInfo(f).fileName() + "…", Signal::good);
     stills_.emplace_back([this, request, project, id = shot->id, f] {
@@ -402,7 +464,7 @@ void MainWindow::save_still() {
             write_still(render_still(service_.composer(), *project, *find_shot(*project, id), request),
                         f.toStdString(), {8, 95, SphericalTag{request.mapping, StereoLayout::mono}});
         } catch (const std::exception& e) {
-            words = QString::fromStdString(e.what());
+            words = QString::fromStdString(words_of(e));
             signal = Signal::stop;
         }
         QMetaObject::invokeMethod(
@@ -437,26 +499,38 @@ void MainWindow::show_palette() {
 }
 
 void MainWindow::offer_recovery() {
-    for (const auto& left : find_autosaves(session_.autosave_folder())) {
+    std::vector<std::filesystem::path> unreadable;
+    for (const auto& left : find_autosaves(session_.autosave_folder(), &unreadable)) {
         const QString name = left.project_file.empty()
                                  ? "a project that was never saved"
                                  : QString::fromStdString(left.project_file.filename().string());
-        QMessageBox box(QMessageBox::Question, "Unsaved work",
-                        "Pale Orbit did not end cleanly. Unsaved work on " + name + " was kept.",
-                        QMessageBox::NoButton, this);
+        std::error_code gone;
+        QMessageBox box(
+            QMessageBox::Question, "Unsaved work",
+            "Pale Orbit did not end cleanly. Unsaved work on " + name + " was kept." +
+                (left.opened != 0 && fingerprint_of(left.project_file) != left.opened &&
+                         std::filesystem::exists(left.project_file, gone)
+                     ? "\n\nThe project on disk was changed since then, by a later save or another "
+                       "program. It stays as it is until you save."
+                     : ""),
+            QMessageBox::NoButton, this);
         auto* back = box.addButton("Bring it back", QMessageBox::AcceptRole);
         auto* away = box.addButton("Throw it away", QMessageBox::DestructiveRole);
         box.setEscapeButton(box.addButton("Ask again next time", QMessageBox::RejectRole));
         box.setDefaultButton(back);
         box.exec();
-        std::error_code code;
         if (box.clickedButton() == back) {
-            session_.recover(left.project, left.project_file);
-            std::filesystem::remove(left.file, code);
-            return; // others are asked about next time: one window holds one project
+            if (!session_.recover(left)) continue;
+            break; // others are asked about next time: one window holds one project
         }
-        if (box.clickedButton() == away) std::filesystem::remove(left.file, code);
+        if (box.clickedButton() == away)
+            if (const auto slot = AutosaveSlot::adopt(left)) slot->remove();
     }
+    if (!unreadable.empty())
+        say(QString("%1 of unsaved work cannot be read; kept as %2")
+                .arg(unreadable.size() == 1 ? "A file" : QString("%1 files").arg(unreadable.size()),
+                     QString::fromStdString(unreadable.front().string())),
+            Signal::care);
 }
 
 void MainWindow::restore_session() {

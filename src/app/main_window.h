@@ -77,6 +77,9 @@ class MainWindow : public QMainWindow {
     void next_shot(int step);
     bool save();
     bool save_as();
+    bool save_over_or_not();
+    void tell_disk_changed();
+    void reload_project();
     bool may_leave();
     void remember_recent(const QString& file);
     void refresh_recent();

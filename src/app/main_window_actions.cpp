@@ -80,6 +80,9 @@ void MainWindow::make_actions() {
     file->addSeparator();
     file->addAction(action("Save project", QKeySequence::Save, [this] { save(); }));
     file->addAction(action("Save project as…", QKeySequence("Ctrl+Shift+S"), [this] { save_as(); }));
+    file->addAction(action("Open the project again from disk", {}, [this] {
+        if (may_leave()) reload_project();
+    }));
     file->addSeparator();
     file->addAction(action("Add files…", QKeySequence("Ctrl+I"), [this] { gather_->choose_files(); }));
     file->addAction(

@@ -3,6 +3,7 @@
 #include "app/number_field.h"
 #include "app/theme.h"
 #include "media/library.h"
+#include "project/limits.h"
 
 #include <QFileDialog>
 #include <QFormLayout>
@@ -90,17 +91,17 @@ MasterPanel::MasterPanel(Session& session, RenderQueue& queue, QWidget* parent)
     stereo_ = new QComboBox;
     stereo_->addItems({"mono", "stereo, left eye on top", "stereo, left eye on the left"});
     form->addRow("Eyes", stereo_);
-    width_ = new NumberField(64, 16384, 64, 0, "px");
+    width_ = new NumberField(limits::kWidth_px, 64, 0, "px");
     width_->setObjectName("deliverable_width");
     form->addRow("Width of one eye", width_);
     depth_ = new QComboBox;
     depth_->addItems({"8 bit", "10 bit"});
     form->addRow("Depth", depth_);
-    quality_ = new NumberField(0, 51, 0.5, 1, "");
+    quality_ = new NumberField(limits::kCrf, 0.5, 1, "");
     quality_->setToolTip("Constant quality (CRF): lower is better and larger. 16 to 20 is what a careful "
                          "person would choose.");
     form->addRow("Quality (CRF)", quality_);
-    bit_rate_ = new NumberField(0, 2000, 1, 1, "Mbit/s");
+    bit_rate_ = new NumberField(limits::kBitRate.times(1e-6), 1, 1, "Mbit/s");
     bit_rate_->setObjectName("bit_rate");
     bit_rate_->setSpecialValueText("as the quality needs");
     bit_rate_->setToolTip(
@@ -259,7 +260,12 @@ void MasterPanel::choose_file() {
 
 void MasterPanel::render_selected() {
     if (!selected()) return;
-    const Preflight checks = preflight(*session_.project(), *selected(), *session_.library());
+    Preflight checks = preflight(*session_.project(), *selected(), *session_.library());
+    try {
+        session_.must_not_replace(selected()->path); // the project's own file, which a project does not know
+    } catch (const Error& e) {
+        checks.stops.push_back(e.message());
+    }
     if (!checks.stops.empty()) {
         session_.say("Cannot render: " + QString::fromStdString(checks.stops.front()), Signal::stop);
         return;

@@ -5,6 +5,7 @@
 #include "app/parts_row.h"
 #include "app/sources_part.h"
 #include "app/theme.h"
+#include "project/limits.h"
 
 #include <QButtonGroup>
 #include <QComboBox>
@@ -22,7 +23,6 @@ namespace porb::app {
 
 namespace {
 constexpr int kRowHeight = 17, kPlotHead = 20, kMostRows = 6;
-constexpr double kMostTrim = 4; ///< EV
 
 QString signed_ev(double ev) {
     return QString("%1%2").arg(ev < -0.0005 ? "−" : "+").arg(std::abs(ev), 0, 'f', 2);
@@ -150,7 +150,7 @@ void MatchPanel::make_cameras(QVBoxLayout* page) {
     form->addRow("Stays as it is", reference_);
     samples_ = new QSpinBox;
     samples_->setObjectName("match_samples");
-    samples_->setRange(1, 1000);
+    samples_->setRange(int(limits::kSamples.low), int(limits::kSamples.high));
     samples_->setButtonSymbols(QAbstractSpinBox::NoButtons);
     samples_->setToolTip("Moments at which overlaps are compared");
     form->addRow("Samples", samples_);
@@ -192,7 +192,7 @@ void MatchPanel::make_cameras(QVBoxLayout* page) {
     auto* trims = new QFormLayout;
     const auto field = [&](const QString& label, const char* name, const QString& tip,
                            double CameraColour::*value, const QString& what) {
-        auto* f = new NumberField(-kMostTrim, kMostTrim, 0.02, 2, " EV");
+        auto* f = new NumberField(limits::kEv, 0.02, 2, " EV");
         f->setObjectName(name);
         f->setToolTip(tip);
         trims->addRow(label, f);
@@ -311,12 +311,14 @@ void MatchPanel::trim(const QString& what, double CameraColour::*value, double e
     if (!shot || rows.empty()) return;
     const QString who = rows.size() == 1 ? "camera " + QString::fromStdString(shot->cameras[rows[0]].camera)
                                          : QString("%1 cameras").arg(rows.size());
+    QString merge; // the same of other cameras is another step
+    for (const auto r : rows) merge += QString(" %1").arg(r);
     session_.edit_shot(
         QString("Trim %1 of %2").arg(what, who),
         [&](Shot& s) {
             for (const auto r : rows) s.cameras[r].colour.*value = ev;
         },
-        "trim " + what);
+        "trim " + what + merge);
 }
 
 void MatchPanel::show_busy() {

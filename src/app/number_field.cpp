@@ -21,11 +21,10 @@ std::optional<double> typed_number(const QString& text) {
 }
 } // namespace
 
-NumberField::NumberField(double low, double high, double step, int decimals, const QString& unit,
-                         QWidget* parent)
+NumberField::NumberField(const Range& range, double step, int decimals, const QString& unit, QWidget* parent)
     : QDoubleSpinBox(parent) {
     setLocale(QLocale::c());
-    setRange(low, high);
+    setRange(range.low, range.high);
     setSingleStep(step);
     setDecimals(decimals);
     if (!unit.isEmpty()) setSuffix((unit == "°" ? "" : " ") + unit);
@@ -35,6 +34,9 @@ NumberField::NumberField(double low, double high, double step, int decimals, con
     setFocusPolicy(Qt::StrongFocus);
     lineEdit()->installEventFilter(this);
     lineEdit()->setCursor(Qt::SizeHorCursor);
+    connect(this, &QDoubleSpinBox::editingFinished, this, [this] {
+        if (!letting_go_) emit drag_ended();
+    });
     connect(this, &QDoubleSpinBox::valueChanged, this, [this](double v) {
         if (!quiet_) emit edited(v);
     });
@@ -87,7 +89,9 @@ bool NumberField::eventFilter(QObject* object, QEvent* event) {
         const bool dragged = dragging_;
         pressed_ = dragging_ = focused_by_press_ = false;
         if (dragged) {
+            letting_go_ = true; // losing the focus counts as the end of typing
             clearFocus(); // the next press drags again; a click without a drag is what starts typing
+            letting_go_ = false;
             emit drag_ended();
         } else {
             setFocus(Qt::OtherFocusReason);

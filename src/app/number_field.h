@@ -1,5 +1,7 @@
 #pragma once
 
+#include "base/range.h"
+
 #include <QDoubleSpinBox>
 
 namespace porb::app {
@@ -9,13 +11,14 @@ namespace porb::app {
 class NumberField : public QDoubleSpinBox {
     Q_OBJECT
   public:
-    NumberField(double low, double high, double step, int decimals, const QString& unit,
+    /// `range` is the value's own (project/limits.h), in the unit that is shown.
+    NumberField(const Range& range, double step, int decimals, const QString& unit,
                 QWidget* parent = nullptr);
     void set_quietly(double value);
 
   signals:
     void edited(double value);
-    void drag_ended();
+    void drag_ended(); ///< or typing: what comes next is another step of undo
 
   protected:
     bool eventFilter(QObject* object, QEvent* event) override;
@@ -25,7 +28,7 @@ class NumberField : public QDoubleSpinBox {
     void focusInEvent(QFocusEvent* event) override;
 
   private:
-    bool quiet_ = false, pressed_ = false, dragging_ = false;
+    bool quiet_ = false, pressed_ = false, dragging_ = false, letting_go_ = false;
     bool focused_by_press_ = false; ///< the press that may become a drag has just given the focus
     double drag_from_ = 0;
     int drag_x_ = 0;

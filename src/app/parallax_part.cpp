@@ -3,6 +3,7 @@
 #include "app/number_field.h"
 #include "app/parts_row.h"
 #include "app/picture_area.h"
+#include "project/limits.h"
 #include "stitch/coverage_report.h"
 #include "stitch/crossings.h"
 #include "stitch/find_lines.h"
@@ -60,7 +61,7 @@ ParallaxPart::ParallaxPart(Session& session, PictureArea& picture, QWidget* pare
     follow_->setObjectName("lines_on");
     column->addWidget(follow_);
     auto* line_form = new QFormLayout;
-    ease_ = new NumberField(0, 60, 0.05, 2, " s");
+    ease_ = new NumberField(limits::kEase_s, 0.05, 2, " s");
     ease_->setObjectName("lines_ease");
     ease_->setToolTip("In which a line moves over to its next place");
     line_form->addRow("Moves over in", ease_);
@@ -98,9 +99,9 @@ ParallaxPart::ParallaxPart(Session& session, PictureArea& picture, QWidget* pare
     for_ = heading(column, "");
     for_->setObjectName("flow_for");
     auto* form = new QFormLayout;
-    const auto field = [&](const QString& label, const char* name, double low, double high, double step,
-                           int digits, const QString& unit, const QString& tip) {
-        auto* f = new NumberField(low, high, step, digits, unit);
+    const auto field = [&](const QString& label, const char* name, Range range, double step, int digits,
+                           const QString& unit, const QString& tip) {
+        auto* f = new NumberField(range, step, digits, unit);
         f->setObjectName(name);
         f->setToolTip(tip);
         form->addRow(label, f);
@@ -108,7 +109,7 @@ ParallaxPart::ParallaxPart(Session& session, PictureArea& picture, QWidget* pare
         return f;
     };
     auto* key_row = new QHBoxLayout;
-    strength_ = new NumberField(0, 1, 0.05, 2, "");
+    strength_ = new NumberField(limits::kShare, 0.05, 2, "");
     strength_->setObjectName("flow_strength");
     strength_->setToolTip("0: the agree distance, 1: the distances found");
     connect(strength_, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
@@ -120,12 +121,13 @@ ParallaxPart::ParallaxPart(Session& session, PictureArea& picture, QWidget* pare
         "they pass evenly from key to key");
     key_row->addWidget(key_);
     form->addRow("Strength", key_row);
-    zone_ = field("Zone", "flow_zone", 1, 90, 0.5, 1, "°", "How far from a seam it reaches, fading");
-    smoothness_ = field("Smoothness", "flow_smoothness", 0.1, 10, 0.1, 1, "",
+    zone_ =
+        field("Zone", "flow_zone", limits::kZone_deg, 0.5, 1, "°", "How far from a seam it reaches, fading");
+    smoothness_ = field("Smoothness", "flow_smoothness", limits::kSmoothness, 0.1, 1, "",
                         "How much neighbouring distances are held together; 1 is usual");
-    nearest_ =
-        field("Nearest", "flow_nearest", 0.2, 100, 0.05, 2, " m", "Nearer things are taken to be there");
-    agree_ = field("Agrees at", "seam_agree", 0, 1000, 0.05, 2, " m",
+    nearest_ = field("Nearest", "flow_nearest", limits::kNearest_m, 0.05, 2, " m",
+                     "Nearer things are taken to be there");
+    agree_ = field("Agrees at", "seam_agree", limits::kDistance_m, 0.05, 2, " m",
                    "Where these two cameras agree, where distances found are not used; 0: infinitely far");
     column->addLayout(form);
     auto* own_row = new QHBoxLayout;
@@ -163,8 +165,8 @@ ParallaxPart::ParallaxPart(Session& session, PictureArea& picture, QWidget* pare
     connect(agree_, &NumberField::edited, this, [this](double v) {
         if (const auto pair = chosen())
             change(
-                "Agree distance of a seam", [&](FlowSettings& f) { own(f, *pair).agree_distance_m = v; },
-                "seam agree");
+                "Agree distance of seam " + told(*pair),
+                [&](FlowSettings& f) { own(f, *pair).agree_distance_m = v; }, "seam agree");
     });
     connect(key_, &QPushButton::clicked, this, &ParallaxPart::toggle_key);
     connect(distance_, &QPushButton::clicked, this, &ParallaxPart::find_distance);
@@ -207,6 +209,10 @@ std::optional<ParallaxPart::Pair> ParallaxPart::chosen() const {
     return r >= 0 && r < int(pairs_.size()) ? std::optional(pairs_[std::size_t(r)]) : std::nullopt;
 }
 
+QString ParallaxPart::told(const Pair& pair) {
+    return QString::fromStdString(pair.a + "–" + pair.b);
+}
+
 void ParallaxPart::change(const QString& label, const std::function<void(FlowSettings&)>& set,
                           const QString& key) {
     session_.edit_shot(
@@ -216,7 +222,7 @@ void ParallaxPart::change(const QString& label, const std::function<void(FlowSet
 void ParallaxPart::change_value(const QString& label, double FlowKey::*value, double to) {
     const auto pair = chosen();
     const Seconds now = session_.playhead();
-    change((pair ? "Seam: " : "Parallax: ") + label,
+    change((pair ? "Seam " + told(*pair) + ": " : "Parallax: ") + label,
            [&](FlowSettings& f) {
                if (pair)
                    set_value(own(f, *pair), now, value, to);

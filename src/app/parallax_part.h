@@ -37,6 +37,7 @@ class ParallaxPart : public QWidget {
     void find_distance();
     void show_busy();
     std::optional<Pair> chosen() const;
+    static QString told(const Pair& pair);
     /// The chosen seam's own settings, made from the shot's when it had none.
     static SeamFlow& own(FlowSettings& flow, const Pair& pair);
 

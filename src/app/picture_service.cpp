@@ -121,12 +121,12 @@ PictureAnswer answer_to(const PictureRequest& request, Composer& composer) {
                             media->ref, shown_time(*use, request.time, shot->rate), level))
                         out.images.back() = image_of(*picture);
                 } catch (const std::exception& e) {
-                    out.error = QString::fromStdString(e.what());
+                    out.error = QString::fromStdString(words_of(e));
                 }
             }
         }
     } catch (const std::exception& e) {
-        out.error = QString::fromStdString(e.what());
+        out.error = QString::fromStdString(words_of(e));
     }
     if (const Shot* shot = find_shot(*request.project, request.shot))
         for (const auto& remark : source_remarks(*request.project, *shot, composer.library()))

@@ -27,7 +27,12 @@ class Player::SoundSource : public QIODevice {
     qint64 readData(char* data, qint64 most) override {
         const qint64 frames = most / qint64(sizeof(float) * kChannels);
         if (frames <= 0) return 0;
-        const auto samples = reader_.read(next_, frames);
+        std::vector<float> samples;
+        try { // on the audio device's thread, where nobody would catch it
+            samples = reader_.read(next_, frames);
+        } catch (const std::exception&) {
+            samples.assign(std::size_t(frames * kChannels), 0.f); // a damaged place is silent
+        }
         next_ += frames;
         std::memcpy(data, samples.data(), samples.size() * sizeof(float));
         return qint64(samples.size() * sizeof(float));

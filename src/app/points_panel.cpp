@@ -1,6 +1,7 @@
 #include "app/points_panel.h"
 
 #include "app/number_field.h"
+#include "project/limits.h"
 #include "solve/calibrate.h"
 
 #include <QCheckBox>
@@ -67,7 +68,7 @@ PointsPanel::PointsPanel(Session& session, PictureArea& picture, QWidget* parent
     auto* sample_row = new QHBoxLayout;
     samples_ = new QSpinBox;
     samples_->setObjectName("samples");
-    samples_->setRange(1, 100);
+    samples_->setRange(int(limits::kSamples.low), int(limits::kSamples.high));
     samples_->setToolTip("How many moments points are looked for at");
     pick_ = new QComboBox;
     pick_->setObjectName("sample_pick");
@@ -154,7 +155,7 @@ PointsPanel::PointsPanel(Session& session, PictureArea& picture, QWidget* parent
 
     group("LEAVE OUT");
     auto* limit_row = new QHBoxLayout;
-    limit_ = new NumberField(0.05, 100, 0.05, 2, "px");
+    limit_ = new NumberField(limits::kResidualLimit_px, 0.05, 2, "px");
     limit_->setObjectName("drop_limit");
     limit_->setToolTip("A point's miss, in source pixels; solves leave out what misses by more, too");
     connect(limit_, &NumberField::drag_ended, this, [this] { session_.end_drag(); });

@@ -1,5 +1,7 @@
 #include "app/render_queue.h"
 
+#include "base/error.h"
+
 #include <QMetaObject>
 
 namespace porb::app {
@@ -82,7 +84,7 @@ void RenderQueue::start_next() {
                 state = State::stopped;
             } catch (const std::exception& e) {
                 state = State::failed;
-                words = QString::fromStdString(e.what());
+                words = QString::fromStdString(words_of(e));
             }
             QMetaObject::invokeMethod(
                 this, [this, state, words] { ended(state, words); }, Qt::QueuedConnection);

@@ -6,6 +6,7 @@
 #include "base/error.h"
 #include "media/motion.h"
 #include "project/camera_edits.h"
+#include "project/limits.h"
 #include "project/origins.h"
 #include "project/takes.h"
 
@@ -119,7 +120,7 @@ RigPanel::RigPanel(Session& session, QWidget* parent)
     column()->addLayout(files);
     auto* agree_row = new QHBoxLayout;
     agree_row->addWidget(new QLabel("Agree distance"));
-    agree_ = new NumberField(0, 10000, 0.05, 2, "m");
+    agree_ = new NumberField(limits::kDistance_m, 0.05, 2, "m");
     agree_->setObjectName("agree_distance");
     agree_->setSpecialValueText("infinitely far");
     agree_->setToolTip(
@@ -321,7 +322,7 @@ void RigPanel::find_circles_now() {
             } catch (const Cancelled&) {
                 break;
             } catch (const std::exception& e) {
-                errors += QString::fromStdString(e.what()) + "\n";
+                errors += QString::fromStdString(words_of(e)) + "\n";
             }
         }
         QMetaObject::invokeMethod(
@@ -361,11 +362,18 @@ void RigPanel::choose_profile() {
     const Profile profile = *chooser.chosen();
     const Lens& like = shot->rig.cameras.front().lens;
     const Rig rig = scaled(profile.rig, like.width, like.height);
-    session_.edit_shot("Start from " + QString::fromStdString(profile.name()),
-                       [&](Shot& s) {
-                           start_from(s, rig, {OriginKind::profile, profile.name()});
-                       },
-                       {}, {OriginKind::profile, profile.name()});
+    start_from_rig("Start from " + QString::fromStdString(profile.name()), rig,
+                   {OriginKind::profile, profile.name()});
+}
+
+void RigPanel::start_from_rig(const QString& label, const Rig& rig, const Origin& origin) {
+    std::vector<std::string> told;
+    const bool done = session_.edit_shot(
+        label, [&](Shot& s) { told = start_from(s, rig, origin); }, {}, origin);
+    if (!done || told.empty()) return;
+    QStringList words;
+    for (const auto& t : told) words << QString::fromStdString(t);
+    session_.say(label + ": " + words.join("; ") + ". Undo brings it back.", Signal::care);
 }
 
 void RigPanel::save_as_profile() {
@@ -378,7 +386,7 @@ void RigPanel::save_as_profile() {
         save_profile(session_.shot()->rig, name.trimmed().toStdString(), profile_folders().front());
         session_.say("Kept as profile “" + name.trimmed() + "”");
     } catch (const std::exception& e) {
-        session_.say(QString::fromStdString(e.what()), Signal::stop);
+        session_.say(QString::fromStdString(words_of(e)), Signal::stop);
     }
 }
 
@@ -401,7 +409,7 @@ void RigPanel::use_embedded_rig() {
         else
             take_rig_after_look(*rig, "Use the video's own rig", {OriginKind::file, "the video's metadata"});
     } catch (const std::exception& e) {
-        session_.say(QString::fromStdString(e.what()), Signal::stop);
+        session_.say(QString::fromStdString(words_of(e)), Signal::stop);
     }
 }
 
@@ -442,7 +450,7 @@ void RigPanel::read_calibration() {
             "Read calibration " + QFileInfo(file).fileName(),
             [&](Shot& s) { take_calibration(s, ids, c, origin); }, {}, origin);
     } catch (const std::exception& e) {
-        session_.say(QString::fromStdString(e.what()), Signal::stop);
+        session_.say(QString::fromStdString(words_of(e)), Signal::stop);
     }
 }
 
@@ -458,10 +466,11 @@ void RigPanel::write_calibration() {
         "calibration.yml", "YAML (*.yml);;XML (*.xml);;JSON (*.json)");
     if (file.isEmpty()) return;
     try {
+        session_.must_not_replace(file.toStdString());
         save_calibration(calibration_of(shot->rig, ids[0], pair ? ids[1] : ""), file.toStdString());
         session_.say("Written " + QFileInfo(file).fileName());
     } catch (const std::exception& e) {
-        session_.say(QString::fromStdString(e.what()), Signal::stop);
+        session_.say(QString::fromStdString(words_of(e)), Signal::stop);
     }
 }
 
@@ -480,7 +489,7 @@ void RigPanel::read_motion() {
                          .arg(record.size())
                          .arg(QString::fromStdString(session_.selected_camera())));
     } catch (const std::exception& e) {
-        session_.say(QString::fromStdString(e.what()), Signal::stop);
+        session_.say(QString::fromStdString(words_of(e)), Signal::stop);
     }
 }
 
@@ -504,11 +513,9 @@ void RigPanel::load_rig_file(QString file) {
         const Shot& shot = *session_.shot();
         if (rig.cameras.size() == shot.rig.cameras.size())
             return take_rig_after_look(rig, "Load rig " + QFileInfo(file).fileName(), origin);
-        session_.edit_shot(
-            "Load rig " + QFileInfo(file).fileName(), [&](Shot& s) { start_from(s, rig, origin); }, {},
-            origin);
+        start_from_rig("Load rig " + QFileInfo(file).fileName(), rig, origin);
     } catch (const std::exception& e) {
-        session_.say(QString::fromStdString(e.what()), Signal::stop);
+        session_.say(QString::fromStdString(words_of(e)), Signal::stop);
     }
 }
 
@@ -518,10 +525,11 @@ void RigPanel::save_rig_file() {
         QFileDialog::getSaveFileName(this, "Save the rig", "rig.rig.json", "Rigs (*.rig.json)");
     if (file.isEmpty()) return;
     try {
+        session_.must_not_replace(file.toStdString());
         save_rig(session_.shot()->rig, file.toStdString());
         session_.say("Saved " + QFileInfo(file).fileName());
     } catch (const std::exception& e) {
-        session_.say(QString::fromStdString(e.what()), Signal::stop);
+        session_.say(QString::fromStdString(words_of(e)), Signal::stop);
     }
 }
 

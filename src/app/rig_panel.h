@@ -40,6 +40,8 @@ class RigPanel : public Panel {
 
   private:
     void refresh() override;
+    /// Takes another rig and says what went with the old one.
+    void start_from_rig(const QString& label, const Rig& rig, const Origin& origin);
     void take_rig_after_look(const Rig& rig, const QString& label, const Origin& origin);
     QPushButton* button(QLayout* row, const QString& text, const char* name, const QString& tip,
                         void (RigPanel::*work)());

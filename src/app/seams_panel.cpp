@@ -7,6 +7,7 @@
 #include "app/shapes_part.h"
 #include "app/shelters_part.h"
 #include "app/theme.h"
+#include "project/limits.h"
 
 #include <QButtonGroup>
 #include <QComboBox>
@@ -97,10 +98,10 @@ void SeamsPanel::make_blend(QVBoxLayout* page) {
     for_->setProperty("role", "group");
     page->addWidget(for_);
     auto* form = new QFormLayout;
-    reach_ = new NumberField(0, 180, 0.1, 1, "°");
+    reach_ = new NumberField(limits::kReach_deg, 0.1, 1, "°");
     reach_->setObjectName("reach");
     reach_->setToolTip("How far from its optical axis the lens is used");
-    feather_ = new NumberField(0, 90, 0.1, 1, "°");
+    feather_ = new NumberField(limits::kFeather_deg, 0.1, 1, "°");
     feather_->setObjectName("feather");
     feather_->setToolTip("Width of the transition to a neighbour");
     form->addRow("Reach", reach_);
@@ -115,7 +116,7 @@ void SeamsPanel::make_blend(QVBoxLayout* page) {
     blending_->setToolTip(
         "Hard: at the line. Feathered: over the feather. Multiband: detail over 1.5° at most, brightness "
         "and colour over ever wider bands");
-    widest_ = new NumberField(1, 60, 0.5, 1, "°");
+    widest_ = new NumberField(limits::kWidestBand_deg, 0.5, 1, "°");
     widest_->setObjectName("widest_band");
     widest_->setToolTip("How far multiband's widest band reaches from a seam");
     blend_form->addRow("Blending", blending_);
@@ -172,12 +173,14 @@ void SeamsPanel::change(const QString& what, const QString& key,
     if (rows.empty()) return;
     const QString who = rows.size() == 1 ? QString::fromStdString(session_.shot()->cameras[rows[0]].camera)
                                          : QString("%1 cameras").arg(rows.size());
+    QString merge = key; // the same of other cameras is another step
+    for (const auto r : rows) merge += QString(key.isEmpty() ? "" : " %1").arg(r);
     session_.edit_shot(
         QString("Set %1 of %2").arg(what, who),
         [&](Shot& s) {
             for (const auto r : rows) set(s.cameras[r]);
         },
-        key);
+        merge);
 }
 
 void SeamsPanel::refresh() {

@@ -1,8 +1,8 @@
 #include "app/session.h"
 
 #include "base/error.h"
+#include "base/file.h"
 #include "base/parallel.h"
-#include "project/autosave.h"
 #include "project/origins.h"
 #include "project/span.h"
 #include "solve/calibrate.h"
@@ -20,10 +20,16 @@ Session::Session(std::filesystem::path autosave_folder, QObject* parent)
     autosave_timer_.setSingleShot(true);
     autosave_timer_.setInterval(kAutosaveAfterMs);
     connect(&autosave_timer_, &QTimer::timeout, this, &Session::autosave);
+    connect(&watcher_, &QFileSystemWatcher::fileChanged, this, &Session::look_at_disk);
+    try {
+        slot_.emplace(autosave_folder_);
+    } catch (const std::exception&) {
+        slot_.reset(); // said when there is something to keep
+    }
 }
 
 Session::~Session() {
-    remove_autosave(autosave_folder_, file_);
+    forget_autosave();
 }
 
 const Shot* Session::shot() const {
@@ -33,6 +39,7 @@ const Shot* Session::shot() const {
 
 void Session::choose_shot(const std::string& id) {
     if (shot() && shot()->id == id) return;
+    end_drag(); // what is set next is set of another shot
     shot_id_ = id;
     selected_.clear();
     refresh_length();
@@ -68,17 +75,14 @@ const std::vector<PointFit>& Session::point_fits() {
 bool Session::edit(const QString& label, const std::function<void(Project&)>& change,
                    const QString& merge_key) {
     Project next = *project();
-    change(next);
-    for (const auto& shot : next.shots)
-        for (const auto& camera : shot.rig.cameras)
-            if (const auto fault = fault_in(camera.lens)) {
-                say(QString("Camera %1, %2: %3. %4")
-                        .arg(QString::fromStdString(camera.id), QString::fromStdString(fault->member),
-                             QString::fromStdString(fault->what), QString::fromStdString(fault->mend)),
-                    Signal::stop);
-                emit project_changed(); // fields show the old value again
-                return false;
-            }
+    try {
+        change(next);
+        validate(next, project().get());
+    } catch (const std::exception& e) {
+        say(QString::fromStdString(words_of(e)), Signal::stop);
+        emit project_changed(); // fields show the old value again
+        return false;
+    }
     history_.apply(std::move(next), label.toStdString(), merge_key.toStdString());
     after_change();
     return true;
@@ -87,25 +91,31 @@ bool Session::edit(const QString& label, const std::function<void(Project&)>& ch
 bool Session::edit_shot(const QString& label, const std::function<void(Shot&)>& change,
                         const QString& merge_key, const Origin& origin) {
     if (!shot()) return false;
-    const Shot before = *shot();
-    Shot after = before;
-    change(after);
-    if (const auto locked = broken_lock(before, after)) {
+    const ProjectPtr held = project();
+    const Shot& before = *shot();
+    std::optional<std::string> locked;
+    const auto work = [&](Project& next) {
+        Shot& after = *find_shot(next, before.id);
+        change(after);
+        locked = broken_lock(before, after);
+        if (locked) {
+            after = before;
+            return;
+        }
+        // What the change itself said of a value's origin stands; the rest is from whoever made it.
+        for (auto& camera : after.cameras) {
+            const ShotCamera* old = find_camera(before, camera.camera);
+            for (const CameraValue v : changed_values(before, after, camera.camera))
+                if (!old || origin_of(*old, v) == origin_of(camera, v)) origin_of(camera, v) = origin;
+        }
+    };
+    const bool done = edit(label, work, merge_key);
+    if (locked)
         say(QString("%1 is locked. Unlock it in Rig to change it.")
                 .arg(QString::fromStdString(*locked).replace(
                     0, 1, QString::fromStdString(*locked).left(1).toUpper())),
             Signal::care);
-        emit project_changed();
-        return false;
-    }
-    // What the change itself said of a value's origin stands; the rest is from whoever made it.
-    for (auto& camera : after.cameras) {
-        const ShotCamera* old = find_camera(before, camera.camera);
-        for (const CameraValue v : changed_values(before, after, camera.camera))
-            if (!old || origin_of(*old, v) == origin_of(camera, v)) origin_of(camera, v) = origin;
-    }
-    return edit(
-        label, [&](Project& p) { *find_shot(p, before.id) = std::move(after); }, merge_key);
+    return done && !locked;
 }
 
 void Session::undo() {
@@ -152,8 +162,10 @@ void Session::read_headers(const Project& project) {
 
 void Session::replaced(Project project, const std::filesystem::path& file, bool saved) {
     read_headers(project);
-    remove_autosave(autosave_folder_, file_);
+    forget_autosave();
     file_ = file;
+    on_disk_ = told_of_ = fingerprint_of(file_);
+    watch_file();
     history_ = History(std::move(project));
     saved_ = saved ? history_.now() : nullptr;
     playhead_ = Seconds(0);
@@ -180,32 +192,98 @@ void Session::start_new() {
 
 bool Session::open(const std::filesystem::path& file) {
     try {
-        replaced(load_project(file), std::filesystem::absolute(file), true);
+        std::vector<std::string> remarks;
+        Project project = load_project(file, &remarks);
+        sweep_parts(std::filesystem::absolute(file).parent_path());
+        replaced(std::move(project), std::filesystem::absolute(file), true);
+        QStringList words;
+        for (const auto& r : remarks) words << QString::fromStdString(r);
+        if (!words.isEmpty())
+            say("Left out, since the rig has no such camera: " + words.join("; "), Signal::care);
         return true;
     } catch (const std::exception& e) {
-        say(QString::fromStdString(e.what()), Signal::stop);
+        say(QString::fromStdString(words_of(e)), Signal::stop);
         return false;
     }
 }
 
-bool Session::save(const std::filesystem::path& file) {
+Session::Saved Session::save(const std::filesystem::path& file, bool over_changes) {
     try {
+        const auto lock = LockFile::take(lock_of_project(file), "Pale Orbit");
+        if (!lock)
+            throw Error("is being changed by " +
+                            LockFile::holder_of(lock_of_project(file)).value_or("another program"),
+                        file.string(), "Save again when that has ended, or save under another name");
+        // Under the lock: nobody can write between this look and the save.
+        const bool same = std::filesystem::absolute(file) == file_ || same_file(file, file_);
+        if (same && !over_changes && changed_on_disk()) {
+            say(QString("%1 was changed by another program since it was opened here. It was not saved.")
+                    .arg(QString::fromStdString(file.filename().string())),
+                Signal::care);
+            return Saved::changed_on_disk;
+        }
+        porb::must_not_replace(file, *project(), {});
+        sweep_parts(std::filesystem::absolute(file).parent_path());
         save_project(*project(), file);
     } catch (const std::exception& e) {
-        say(QString::fromStdString(e.what()), Signal::stop);
-        return false;
+        say(QString::fromStdString(words_of(e)), Signal::stop);
+        return Saved::no;
     }
-    remove_autosave(autosave_folder_, file_);
+    forget_autosave();
     file_ = std::filesystem::absolute(file);
+    on_disk_ = told_of_ = fingerprint_of(file_);
+    watch_file();
     saved_ = history_.now();
     say("Saved " + QString::fromStdString(file_.filename().string()));
     emit file_changed();
+    return Saved::yes;
+}
+
+bool Session::recover(const Autosave& left) {
+    auto slot = AutosaveSlot::adopt(left);
+    if (!slot) {
+        say("Another window has taken that work up already.", Signal::care);
+        return false;
+    }
+    replaced(left.project, left.project_file, false);
+    slot_ = std::move(slot); // it goes on in the same file, which stays until this is saved
+    on_disk_ = left.opened;
+    if (changed_on_disk())
+        say("Unsaved work was brought back. Its project was changed on disk since: saving asks which to "
+            "keep.",
+            Signal::care);
+    else
+        say("Unsaved work was brought back. Save it to keep it.", Signal::care);
     return true;
 }
 
-void Session::recover(const Project& project, const std::filesystem::path& file) {
-    replaced(project, file, false);
-    say("Unsaved work was brought back. Save it to keep it.", Signal::care);
+bool Session::changed_on_disk() const {
+    try {
+        const std::uint64_t now = fingerprint_of(file_);
+        return now != 0 && now != on_disk_; // a file that is gone has nothing to lose
+    } catch (const std::exception&) {
+        return false; // cannot be read: then it cannot be replaced unseen either
+    }
+}
+
+void Session::watch_file() {
+    if (!watcher_.files().isEmpty()) watcher_.removePaths(watcher_.files());
+    if (!file_.empty()) watcher_.addPath(QString::fromStdString(file_.string()));
+}
+
+void Session::look_at_disk() {
+    watch_file(); // a file that was replaced is another one: the watch went with the old
+    if (!changed_on_disk()) return;
+    const std::uint64_t now = fingerprint_of(file_);
+    if (now == told_of_) return;
+    told_of_ = now;
+    emit disk_changed();
+}
+
+void Session::forget_autosave() {
+    if (autosaving_.valid()) autosaving_.wait();
+    autosave_timer_.stop();
+    if (slot_) slot_->remove();
 }
 
 void Session::set_playhead(Seconds time) {
@@ -218,17 +296,45 @@ void Session::set_playhead(Seconds time) {
 
 void Session::select_camera(const std::string& id) {
     if (id == selected_) return;
+    end_drag();
     selected_ = id;
     emit selection_changed();
 }
 
 void Session::autosave() {
     if (!is_dirty()) return;
-    try {
-        write_autosave(autosave_folder_, file_, *project());
-    } catch (const std::exception& e) {
-        say("Unsaved work could not be kept safe: " + QString::fromStdString(e.what()), Signal::care);
+    if (autosaving_.valid()) {
+        if (autosaving_.wait_for(std::chrono::seconds(0)) != std::future_status::ready) {
+            autosave_timer_.start(); // the disk is slow: one at a time
+            return;
+        }
+        if (const QString wrong = autosaving_.get(); !wrong.isEmpty())
+            say("Unsaved work could not be kept safe: " + wrong, Signal::care);
     }
+    if (!slot_) {
+        try {
+            slot_.emplace(autosave_folder_);
+        } catch (const std::exception& e) {
+            say("Unsaved work cannot be kept safe: " + QString::fromStdString(words_of(e)), Signal::care);
+            return;
+        }
+    }
+    // The text is made on another thread, from a value that nobody changes.
+    autosaving_ =
+        std::async(std::launch::async, [slot = &*slot_, value = project(), file = file_, opened = on_disk_] {
+            try {
+                slot->write(file, opened, *value);
+            } catch (const std::exception& e) {
+                return QString::fromStdString(words_of(e));
+            }
+            return QString();
+        });
+}
+
+void Session::keep_safe() {
+    if (autosaving_.valid()) autosaving_.wait();
+    autosave();
+    if (autosaving_.valid()) autosaving_.wait();
 }
 
 } // namespace porb::app

@@ -1,13 +1,17 @@
 #pragma once
 
 #include "app/theme.h"
+#include "project/autosave.h"
 #include "project/history.h"
+#include "project/outputs.h"
 #include "solve/point_fit.h"
 
+#include <QFileSystemWatcher>
 #include <QObject>
 #include <QTimer>
 
 #include <functional>
+#include <future>
 
 namespace porb {
 class MediaLibrary;
@@ -37,8 +41,8 @@ class Session : public QObject {
     const std::shared_ptr<MediaLibrary>& library() const { return library_; }
 
     /// Applies `change` to a copy and makes it the project, as one undo step named `label`; the same
-    /// `merge_key` again continues that step. Changes that leave the rig impossible are refused with a
-    /// message and false.
+    /// `merge_key` again continues that step. What could not be saved (validate()) is refused with a message
+    /// and false; so is a change that throws.
     bool edit(const QString& label, const std::function<void(Project&)>& change,
               const QString& merge_key = {});
     /// The same for the shot at work. Values of cameras that it changes are marked as coming from `origin`;
@@ -56,9 +60,21 @@ class Session : public QObject {
     bool is_dirty() const { return saved_ != history_.now(); }
     void start_new();
     bool open(const std::filesystem::path& file); ///< false, and a message, when it cannot be read
-    bool save(const std::filesystem::path& file);
-    /// Takes up what an earlier run left unsaved.
-    void recover(const Project& project, const std::filesystem::path& file);
+    enum class Saved { yes, no, changed_on_disk };
+    /// Writes the project under its lock. What another program wrote to its file since it was opened here is
+    /// not replaced unless `over_changes`; then and when it cannot be written a message says why.
+    Saved save(const std::filesystem::path& file, bool over_changes = false);
+    /// Takes up what an earlier run left unsaved: its autosave stays until the project is saved. False, and a
+    /// message, when another window has it already.
+    bool recover(const Autosave& left);
+    /// Throws Error when a file written there would replace one that the project uses, or the project.
+    void must_not_replace(const std::filesystem::path& output) const {
+        porb::must_not_replace(output, *project(), file_);
+    }
+    /// Whether the project's file holds something else than what was opened or saved here last.
+    bool changed_on_disk() const;
+    /// Writes unsaved work to the autosave now, and waits until that is done.
+    void keep_safe();
 
     Seconds playhead() const { return playhead_; }
     void set_playhead(Seconds time);
@@ -73,6 +89,7 @@ class Session : public QObject {
   signals:
     void project_changed();
     void file_changed();
+    void disk_changed(); ///< another program wrote the project's file
     void playhead_changed();
     void selection_changed();
     void shot_changed(); ///< another shot is worked on
@@ -80,11 +97,19 @@ class Session : public QObject {
 
   private:
     void replaced(Project project, const std::filesystem::path& file, bool saved);
+    void watch_file();
+    void look_at_disk();
+    void forget_autosave();
     void read_headers(const Project& project);
     void after_change();
     void autosave();
 
     std::filesystem::path autosave_folder_, file_;
+    std::uint64_t on_disk_ = 0; ///< fingerprint of the file as it was opened or saved here last
+    std::optional<AutosaveSlot> slot_;
+    std::future<QString> autosaving_; ///< what went wrong, or nothing
+    QFileSystemWatcher watcher_;
+    std::uint64_t told_of_ = 0; ///< the change on disk that was told last
     std::shared_ptr<MediaLibrary> library_;
     History history_;
     ProjectPtr saved_;

@@ -2,6 +2,7 @@
 
 #include "app/number_field.h"
 #include "base/angle.h"
+#include "project/limits.h"
 #include "project/orientation.h"
 #include "stitch/coverage_report.h"
 #include "stitch/follow_shape.h"
@@ -57,7 +58,7 @@ ShapesPart::ShapesPart(Session& session, PictureArea& picture, QWidget* parent)
     table_->setMinimumHeight(110);
     column->addWidget(table_, 1);
     auto* form = new QFormLayout;
-    feather_ = new NumberField(0, 90, 0.1, 1, "°");
+    feather_ = new NumberField(limits::kFeather_deg, 0.1, 1, "°");
     feather_->setObjectName("shape_feather");
     feather_->setToolTip("How softly the shape's edge ends");
     form->addRow("Feather", feather_);

@@ -1,6 +1,7 @@
 #include "app/shelters_part.h"
 
 #include "app/number_field.h"
+#include "project/limits.h"
 #include "stitch/follow.h"
 #include "stitch/grow.h"
 
@@ -69,9 +70,9 @@ SheltersPart::SheltersPart(Session& session, PictureArea& picture, QWidget* pare
     span->addWidget(from_);
     span->addWidget(to_);
     form->addRow("Lasts", span);
-    const auto field = [&](const QString& label, const char* name, double low, double high, double step,
-                           int digits, const QString& unit, const QString& tip, double Shelter::*value) {
-        auto* f = new NumberField(low, high, step, digits, unit);
+    const auto field = [&](const QString& label, const char* name, Range range, double step, int digits,
+                           const QString& unit, const QString& tip, double Shelter::*value) {
+        auto* f = new NumberField(range, step, digits, unit);
         f->setObjectName(name);
         f->setToolTip(tip);
         form->addRow(label, f);
@@ -82,10 +83,10 @@ SheltersPart::SheltersPart(Session& session, PictureArea& picture, QWidget* pare
         connect(f, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
         return f;
     };
-    ease_ = field("Ease", "shelter_ease", 0, 60, 0.05, 2, " s",
+    ease_ = field("Ease", "shelter_ease", limits::kEase_s, 0.05, 2, " s",
                   "Seconds in which the seam passes round it, before and after", &Shelter::ease_s);
-    feather_ = field("Feather", "shelter_feather", 0.05, 90, 0.1, 1, "°", "How softly its edge ends",
-                     &Shelter::feather_deg);
+    feather_ = field("Feather", "shelter_feather", limits::kShelterFeather_deg, 0.1, 1, "°",
+                     "How softly its edge ends", &Shelter::feather_deg);
     auto* keys_row = new QHBoxLayout;
     keys_ = new QLabel;
     keys_->setObjectName("shelter_keys");

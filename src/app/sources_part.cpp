@@ -6,6 +6,7 @@
 #include "base/error.h"
 #include "media/curves.h"
 #include "media/library.h"
+#include "project/limits.h"
 
 #include <QComboBox>
 #include <QFileDialog>
@@ -58,7 +59,7 @@ SourcesPart::SourcesPart(Session& session, QWidget* parent) : QWidget(parent), s
     auto* noise = new QFormLayout;
     const auto field = [&](const QString& label, const char* name, const QString& tip,
                            double Denoise::*value) {
-        auto* f = new NumberField(0, 100, 1, 0, " %");
+        auto* f = new NumberField(limits::kShare.times(100), 1, 0, " %");
         f->setObjectName(name);
         f->setToolTip(tip);
         noise->addRow(label, f);

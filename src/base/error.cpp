@@ -1,5 +1,8 @@
 #include "base/error.h"
 
+#include <filesystem>
+#include <new>
+
 namespace porb {
 
 namespace {
@@ -10,6 +13,15 @@ std::string joined(const std::string& what_failed, const std::string& where, con
     return line;
 }
 } // namespace
+
+std::string words_of(const std::exception& e) {
+    if (dynamic_cast<const std::bad_alloc*>(&e))
+        return "there is not enough memory for this. Close other programs, or work at a smaller size.";
+    const auto* file = dynamic_cast<const std::filesystem::filesystem_error*>(&e);
+    if (!file) return e.what();
+    return joined(file->code().message(), file->path1().string(),
+                  "Check the name, the folder and its permissions");
+}
 
 Error::Error(std::string what_failed, std::string where, std::string mend)
     : std::runtime_error(joined(what_failed, where, mend)), what_failed_(std::move(what_failed)),

@@ -22,6 +22,9 @@ class Error : public std::runtime_error {
     std::string what_failed_, where_, mend_;
 };
 
+/// What an exception says, for people: of the standard library's file errors, the file and the reason.
+std::string words_of(const std::exception& e);
+
 /// Thrown by long work when its Cancel was raised; never shown as a failure.
 class Cancelled : public std::exception {
   public:

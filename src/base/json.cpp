@@ -1,6 +1,7 @@
 #include "base/json.h"
 
 #include "base/error.h"
+#include "base/range.h"
 
 #include <nlohmann/json.hpp>
 
@@ -8,12 +9,18 @@ namespace porb {
 
 namespace {
 constexpr int kDeepest = 64;
+} // namespace
 
 std::string number_text(double v) {
-    Json j = v;
-    return v == std::floor(v) && std::abs(v) < 1e15 ? std::to_string(static_cast<long long>(v)) : j.dump();
+    if (std::isnan(v)) return "not a number";
+    if (std::isinf(v)) return v < 0 ? "below all numbers" : "above all numbers";
+    return v == std::floor(v) && std::abs(v) < 1e15 ? std::to_string(static_cast<long long>(v))
+                                                    : Json(v).dump();
 }
-} // namespace
+
+std::string text_of(const Range& range) {
+    return "between " + number_text(range.low) + " and " + number_text(range.high);
+}
 
 Json parse_json(std::string_view text, const std::string& where) {
     try {
@@ -66,9 +73,7 @@ JsonPlace JsonPlace::at(std::size_t index) const {
 double JsonPlace::number(double low, double high) const {
     if (!value_->is_number()) refuse(std::string("must be a number, found ") + value_->type_name(), "");
     const double v = value_->get<double>();
-    if (!(v >= low && v <= high))
-        refuse("is " + number_text(v),
-               "It must be between " + number_text(low) + " and " + number_text(high));
+    if (!Range{low, high}.holds(v)) refuse("is " + number_text(v), "It must be " + text_of(Range{low, high}));
     return v;
 }
 
@@ -95,7 +100,7 @@ Seconds JsonPlace::seconds(double low, double high) const {
     const Seconds t =
         value_->is_string() ? Rational::parse(text(64), where()) : Rational::from_double(number(low, high));
     if (t.to_double() < low || t.to_double() > high)
-        refuse("is " + t.to_string(), "It must be between " + number_text(low) + " and " + number_text(high));
+        refuse("is " + t.to_string(), "It must be " + text_of(Range{low, high}));
     return t;
 }
 

@@ -22,10 +22,11 @@ Json parse_json(std::string_view text, const std::string& where);
 class JsonPlace {
   public:
     JsonPlace(const Json& value, std::string file, std::string path = "")
-        : value_(&value), file_(std::move(file)), path_(std::move(path)) {}
+        : value_(&value), file_(std::make_shared<const std::string>(std::move(file))),
+          path_(std::move(path)) {}
 
     const Json& json() const { return *value_; }
-    std::string where() const { return file_ + " " + (path_.empty() ? "/" : path_); }
+    std::string where() const { return *file_ + " " + (path_.empty() ? "/" : path_); }
     [[noreturn]] void refuse(const std::string& what, const std::string& mend) const;
 
     bool has(std::string_view key) const;
@@ -41,8 +42,11 @@ class JsonPlace {
     Seconds seconds(double low, double high) const; ///< a number, or text such as "1001/30000"
 
   private:
+    JsonPlace(const Json& value, std::shared_ptr<const std::string> file, std::string path)
+        : value_(&value), file_(std::move(file)), path_(std::move(path)) {}
     const Json* value_;
-    std::string file_, path_;
+    std::shared_ptr<const std::string> file_; ///< the same for all places of a document
+    std::string path_;
 };
 
 /// The members of `object` whose keys are not among `known`; kept so that a round trip loses nothing.

@@ -66,13 +66,15 @@ Rational Rational::from_double(double value) {
 }
 
 Rational Rational::parse(std::string_view text, const std::string& where) {
-    const Error bad("'" + std::string(text.substr(0, 40)) + "' is not an exact number", where,
+    const auto refuse = [&] {
+        throw Error("'" + std::string(text.substr(0, 40)) + "' is not an exact number", where,
                     "Write a whole number, a decimal or a fraction such as 30000/1001");
+    };
     if (const auto slash = text.find('/'); slash != std::string_view::npos) {
         std::int64_t n = 0, d = 0;
         if (!parse_integer(text.substr(0, slash), n) || !parse_integer(text.substr(slash + 1), d) || d <= 0 ||
             n == std::numeric_limits<std::int64_t>::min())
-            throw bad;
+            refuse();
         return Rational(n, d);
     }
     std::string digits;
@@ -85,12 +87,12 @@ Rational Rational::parse(std::string_view text, const std::string& where) {
             digits += c;
             if (after_point) den *= 10;
         } else {
-            throw bad;
+            refuse();
         }
-        if (digits.size() > 17) throw bad;
+        if (digits.size() > 17) refuse();
     }
     std::int64_t n = 0;
-    if (!parse_integer(digits, n)) throw bad;
+    if (!parse_integer(digits, n)) refuse();
     return Rational(n, den);
 }
 

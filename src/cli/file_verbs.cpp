@@ -1,3 +1,4 @@
+#include "cli/project_edit.h"
 #include "cli/verbs.h"
 
 #include "base/json.h"
@@ -68,12 +69,12 @@ struct SimWords {
     sim::SimOptions options;
 };
 
-void run_simulation(SimWords w, const Cancel& cancel) {
+void run_simulation(SimWords w, const Run& run) {
     sim::SimOptions o = w.options;
     o.distant = w.scene == "hall-distant";
     o.cluttered = w.scene == "hall-cluttered";
     o.rig = kSimRigs.at(w.rig);
-    o.rate = Rational::parse(w.rate, "--rate");
+    o.rate = seconds_in(w.rate, "--rate");
     if (o.rate <= Rational(0) || o.rate > Rational(1000))
         throw CLI::ValidationError("--rate", "must be above 0 and at most 1000");
     o.truth_times = w.truth_times;
@@ -91,13 +92,14 @@ void run_simulation(SimWords w, const Cancel& cancel) {
                 has("upside-down"), has("drive"),      has("rolling")};
     const auto files = sim::simulate(
         o, w.out,
-        [](double done) { show_progress(fmt::format("{:.1f} % simulated", 100 * done), done >= 1); }, cancel);
+        [](double done) { show_progress(fmt::format("{:.1f} % simulated", 100 * done), done >= 1); },
+        run.cancel);
     for (const auto& f : files) std::cout << f.string() << "\n";
 }
 
 } // namespace
 
-void add_file_verbs(CLI::App& app, const Cancel& cancel) {
+void add_file_verbs(CLI::App& app, const Run& run) {
     {
         auto file = std::make_shared<std::string>();
         auto json = std::make_shared<bool>(false);
@@ -126,13 +128,15 @@ void add_file_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_option("--stereo", w->stereo, "mono, top-bottom or left-right")
             ->check(CLI::IsMember({"mono", "top-bottom", "left-right"}));
         verb->add_option("--out", w->out, "The tagged copy")->required();
-        verb->callback([w] {
+        verb->callback([w, run] {
+            may_write(w->out, Project(), {}, {w->in});
             const StereoLayout layout = w->stereo == "mono"         ? StereoLayout::mono
                                         : w->stereo == "top-bottom" ? StereoLayout::top_bottom
                                                                     : StereoLayout::left_right;
             tag_spherical_copy(
                 w->in, w->out,
-                {w->mapping == "half" ? SphereMapping::half_equirect : SphereMapping::equirect, layout});
+                {w->mapping == "half" ? SphereMapping::half_equirect : SphereMapping::equirect, layout},
+                run.cancel);
             std::cout << w->out << "\n";
         });
     }
@@ -148,10 +152,10 @@ void add_file_verbs(CLI::App& app, const Cancel& cancel) {
                          "two-fisheyes, ring-of-four, ring-of-six, ball-of-eight, dome-of-five or pair-180")
             ->check(CLI::IsMember(kSimRigs));
         verb->add_option("--size", w->options.circle_size, "Pixels a side of one image circle's square")
-            ->check(CLI::Range(64, 8192));
-        verb->add_option("--seconds", w->options.seconds, "Length")->check(CLI::Range(0.001, 36000.0));
+            ->check(within({64, 8192}));
+        verb->add_option("--seconds", w->options.seconds, "Length")->check(within({0.001, 36000}));
         verb->add_option("--rate", w->rate, "Frames a second, such as 30 or 30000/1001");
-        verb->add_option("--crf", w->options.crf, "Quality of the footage")->check(CLI::Range(0.0, 51.0));
+        verb->add_option("--crf", w->options.crf, "Quality of the footage")->check(within({0, 51}));
         verb->add_option("--faults", w->faults,
                          "lens, distortion, pose, exposure, white-balance, vignetting, noise, offsets, tilt, "
                          "shake, dark, flare, cropped, drift, microphones, upside-down, drive, rolling, or "
@@ -162,15 +166,17 @@ void add_file_verbs(CLI::App& app, const Cancel& cancel) {
                                    "microphones", "upside-down", "drive", "rolling", "all"}));
         verb->add_option("--offsets", w->options.offsets_s,
                          "Seconds by which the ring's files begin early, in their order")
-            ->delimiter(',');
+            ->delimiter(',')
+            ->check(within({-3600, 3600}));
         verb->add_option("--seed", w->options.seed, "Which faults exactly");
         verb->add_option("--truth-width", w->options.truth_width,
                          "Pixels across the true panoramas; 0 writes none")
-            ->check(CLI::Range(0, 16384));
+            ->check(within({0, 16384}));
         verb->add_option("--truth-times", w->truth_times, "Seconds at which they are written")
-            ->delimiter(',');
+            ->delimiter(',')
+            ->check(within({0, 36000}));
         verb->add_option("--out", w->out, "Folder")->required();
-        verb->callback([w, cancel] { run_simulation(*w, cancel); });
+        verb->callback([w, run] { run_simulation(*w, run); });
     }
 }
 

@@ -1,3 +1,4 @@
+#include "cli/project_edit.h"
 #include "cli/verbs.h"
 
 #include "base/error.h"
@@ -6,6 +7,7 @@
 #include "media/curves.h"
 #include "media/library.h"
 #include "media/still.h"
+#include "project/limits.h"
 #include "project/project.h"
 #include "stitch/noise_look.h"
 
@@ -19,18 +21,15 @@ namespace porb::cli {
 namespace {
 
 /// One number for all three channels, or three with commas.
-std::array<double, 3> three(const std::string& text, const char* option, double least, double most) {
+std::array<double, 3> three(const std::string& text, const char* option, Range range) {
     std::array<double, 3> out{};
     std::stringstream words(text);
     std::string word;
     std::size_t n = 0;
-    while (std::getline(words, word, ',') && n < 3) out[n++] = number_in(word, option);
+    while (std::getline(words, word, ',') && n < 3) out[n++] = number_in(word, option, range);
     if (n == 1) out[1] = out[2] = out[0];
     if (n == 0 || n == 2 || std::getline(words, word, ','))
         throw CLI::ValidationError(option, "'" + text + "': write one number, or red,green,blue");
-    for (const double v : out)
-        if (v < least || v > most)
-            throw CLI::ValidationError(option, fmt::format("must lie between {} and {}", least, most));
     return out;
 }
 
@@ -57,8 +56,9 @@ void print(const Grade& g) {
         std::cout << fmt::format("  LUT {} at {:.0f} %\n", g.lut.string(), 100 * g.lut_strength);
 }
 
-void grade(const GradeWords& w) {
-    Project project = load_project(w.project);
+void grade(const GradeWords& w, const Run& run) {
+    ProjectEdit edit(w.project, "grade", run, !w.list);
+    Project& project = edit.project;
     Shot& shot = chosen_shot(project, w.shot, w.project);
     Grade& g = shot.grade;
     if (w.reset) g = Grade();
@@ -69,9 +69,9 @@ void grade(const GradeWords& w) {
     if (w.contrast) g.contrast = *w.contrast;
     if (w.pivot) g.pivot = *w.pivot;
     if (w.saturation) g.saturation = *w.saturation;
-    if (!w.lift.empty()) g.lift = three(w.lift, "--lift", -1, 1);
-    if (!w.gamma.empty()) g.gamma = three(w.gamma, "--gamma", 0.1, 10);
-    if (!w.gain.empty()) g.gain = three(w.gain, "--gain", 0, 16);
+    if (!w.lift.empty()) g.lift = three(w.lift, "--lift", limits::kLift);
+    if (!w.gamma.empty()) g.gamma = three(w.gamma, "--gamma", limits::kGamma);
+    if (!w.gain.empty()) g.gain = three(w.gain, "--gain", limits::kGain);
     if (!w.lut.empty()) g.lut = std::filesystem::absolute(w.lut);
     if (w.no_lut) g.lut.clear();
     if (w.lut_strength) g.lut_strength = *w.lut_strength;
@@ -84,10 +84,12 @@ void grade(const GradeWords& w) {
         else
             chosen_shot(project, name, w.project).grade = g;
     }
+    for (const auto& out : {w.write_cdl, w.write_cube})
+        if (!out.empty()) may_write(out, project, w.project, {w.cdl});
     if (!w.write_cdl.empty()) write_cdl(g, w.write_cdl, shot.name);
     if (!w.write_cube.empty()) write_cube(g, w.write_cube);
     print(g);
-    if (!w.list) save_project(project, w.project);
+    if (!w.list) edit.save();
 }
 
 struct CurveWords {
@@ -96,8 +98,9 @@ struct CurveWords {
     bool list = false;
 };
 
-void curve(const CurveWords& w) {
-    Project project = load_project(w.project);
+void curve(const CurveWords& w, const Run& run) {
+    ProjectEdit edit(w.project, "curve", run, !w.list);
+    Project& project = edit.project;
     const Shot& shot = chosen_shot(project, w.shot, w.project);
     const auto set = [&](const std::string& camera, std::string curve) {
         const ShotCamera* use = find_camera(shot, camera);
@@ -131,7 +134,7 @@ void curve(const CurveWords& w) {
             }
             std::cout << fmt::format("{:>5}  {}  (tagged {})\n", c.camera, curve_text(m->ref.curve), tags);
         }
-    if (!w.list) save_project(project, w.project);
+    if (!w.list) edit.save();
 }
 
 struct DenoiseWords {
@@ -149,16 +152,18 @@ void show_noise(const DenoiseWords& w, const Project& project, const Shot& shot)
     if (!camera) throw Error("is no camera of the shot's rig", id, "Name one of them with --camera");
     const Vec2 at = w.at.empty() ? camera->lens.circle.center_px : Vec2(w.at[0], w.at[1]);
     MediaLibrary library;
-    const auto look = look_at_noise(library, project, shot, id, Rational::parse(w.time, "--time"),
-                                    {int(at.x()) - w.size / 2, int(at.y()) - w.size / 2, w.size, w.size});
+    const auto look =
+        look_at_noise(library, project, shot, id, moment_in(w.time, "--time", project, shot, library),
+                      {int(at.x()) - w.size / 2, int(at.y()) - w.size / 2, w.size, w.size});
     if (!look) throw Error("shows nothing at that time", "camera " + id, "Choose another time or camera");
     write_still(stacked(look->as_shot, look->cleaned, true), w.out, {});
     std::cout << fmt::format("{}: noise {:.2f} % as shot, {:.2f} % without\n", w.out,
                              100 * look->noise_before, 100 * look->noise_after);
 }
 
-void denoise(const DenoiseWords& w) {
-    Project project = load_project(w.project);
+void denoise(const DenoiseWords& w, const Run& run) {
+    ProjectEdit edit(w.project, "denoise", run);
+    Project& project = edit.project;
     Shot& shot = chosen_shot(project, w.shot, w.project);
     if (w.over_time) shot.denoise.over_time = *w.over_time;
     if (w.in_frame) shot.denoise.in_frame = *w.in_frame;
@@ -167,13 +172,16 @@ void denoise(const DenoiseWords& w) {
     std::cout << fmt::format("denoising is {}: {:.0f} % over time, {:.0f} % in the frame\n",
                              shot.denoise.on ? "on" : "off", 100 * shot.denoise.over_time,
                              100 * shot.denoise.in_frame);
-    save_project(project, w.project);
-    if (!w.out.empty()) show_noise(w, project, shot);
+    if (!w.out.empty()) {
+        may_write(w.out, project, w.project);
+        show_noise(w, project, shot);
+    }
+    edit.save();
 }
 
 } // namespace
 
-void add_grade_verbs(CLI::App& app) {
+void add_grade_verbs(CLI::App& app, const Run& run) {
     {
         auto w = std::make_shared<CurveWords>();
         std::string names;
@@ -184,7 +192,7 @@ void add_grade_verbs(CLI::App& app) {
         verb->add_option("--all", w->all, "For every camera: " + names + "tagged, or a file with a curve");
         verb->add_option("--camera", w->cameras, "CAMERA=CURVE, for one (may be repeated)");
         verb->add_flag("--list", w->list, "Say what is set, and change nothing");
-        verb->callback([w] { curve(*w); });
+        verb->callback([w, run] { curve(*w, run); });
     }
     {
         auto w = std::make_shared<DenoiseWords>();
@@ -196,9 +204,9 @@ void add_grade_verbs(CLI::App& app) {
         verb->add_flag("--off", w->off, "Do not");
         verb->add_option("--over-time", w->over_time,
                          "How far pixels come towards their like in earlier frames, 0 to 1")
-            ->check(CLI::Range(0.0, 1.0));
+            ->check(within(limits::kShare));
         verb->add_option("--in-frame", w->in_frame, "And towards their like nearby, 0 to 1")
-            ->check(CLI::Range(0.0, 1.0));
+            ->check(within(limits::kShare));
         verb->add_option(
             "--out", w->out,
             "Write a part of a camera's picture as shot and cleaned, beside each other, to this file");
@@ -208,27 +216,29 @@ void add_grade_verbs(CLI::App& app) {
                          "About this place of it, X,Y in pixels (the circle's middle unless set)")
             ->delimiter(',')
             ->expected(2)
+            ->check(within(limits::kPlace_px))
             ->needs("--out");
-        verb->add_option("--size", w->size, "Pixels a side")->check(CLI::Range(16, 4096))->needs("--out");
-        verb->callback([w] { denoise(*w); });
+        verb->add_option("--size", w->size, "Pixels a side")->check(within({16, 4096}))->needs("--out");
+        verb->callback([w, run] { denoise(*w, run); });
     }
     auto w = std::make_shared<GradeWords>();
     CLI::App* verb = app.add_subcommand("grade", "How a shot's finished picture is to look");
     verb->add_option("PROJECT", w->project, "The project")->required();
     verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
-    verb->add_option("--exposure", w->exposure, "EV, brighter above 0")->check(CLI::Range(-16.0, 16.0));
-    verb->add_option("--warmth", w->warmth, "EV of red over blue")->check(CLI::Range(-16.0, 16.0));
-    verb->add_option("--tint", w->tint, "EV of green")->check(CLI::Range(-16.0, 16.0));
-    verb->add_option("--contrast", w->contrast, "1: as it is")->check(CLI::Range(0.1, 10.0));
+    verb->add_option("--exposure", w->exposure, "EV, brighter above 0")->check(within(limits::kEv));
+    verb->add_option("--warmth", w->warmth, "EV of red over blue")->check(within(limits::kEv));
+    verb->add_option("--tint", w->tint, "EV of green")->check(within(limits::kEv));
+    verb->add_option("--contrast", w->contrast, "1: as it is")->check(within(limits::kContrast));
     verb->add_option("--pivot", w->pivot, "The light that contrast leaves alone; 0.18 unless set")
-        ->check(CLI::Range(0.001, 10.0));
+        ->check(within(limits::kPivot));
     verb->add_option("--lift", w->lift, "What black becomes: one number, or red,green,blue");
     verb->add_option("--gamma", w->gamma, "Above 1: lighter in the middle; likewise");
     verb->add_option("--gain", w->gain, "What white becomes; likewise");
-    verb->add_option("--saturation", w->saturation, "1: as it is, 0: grey")->check(CLI::Range(0.0, 16.0));
+    verb->add_option("--saturation", w->saturation, "1: as it is, 0: grey")
+        ->check(within(limits::kSaturation));
     verb->add_option("--lut", w->lut, "A .cube or CLF table, applied last");
     verb->add_option("--lut-strength", w->lut_strength, "0: without it, 1: all of it")
-        ->check(CLI::Range(0.0, 1.0));
+        ->check(within(limits::kShare));
     verb->add_flag("--no-lut", w->no_lut, "Take it off");
     verb->add_option("--cdl", w->cdl, "Read lift, gamma, gain and saturation from a .cc, .ccc or .cdl file");
     verb->add_option("--cdl-id", w->cdl_id, "The correction of that name in it; its first unless set");
@@ -239,7 +249,7 @@ void add_grade_verbs(CLI::App& app) {
     verb->add_flag("--off", w->off, "Pass it by, but keep it");
     verb->add_flag("--on", w->on, "Use it again");
     verb->add_flag("--list", w->list, "Say what is set, and change nothing");
-    verb->callback([w] { grade(*w); });
+    verb->callback([w, run] { grade(*w, run); });
 }
 
 } // namespace porb::cli

@@ -1,8 +1,9 @@
+#include "cli/project_edit.h"
 #include "cli/verbs.h"
 
 #include "base/error.h"
 #include "base/file.h"
-#include "project/calibrating_json.h"
+#include "project/limits.h"
 #include "project/orientation.h"
 #include "project/span.h"
 #include "solve/level.h"
@@ -30,11 +31,12 @@ void print_upright(const Shot& shot, Seconds at, const Upright& u, const char* f
         u.error_deg, u.sure_deg);
 }
 
-void level(const LevelWords& w, const Cancel& cancel) {
-    Project project = load_project(w.project);
+void level(const LevelWords& w, const Run& run) {
+    ProjectEdit edit(w.project, "level", run, !w.dry_run);
+    Project& project = edit.project;
     Shot& shot = chosen_shot(project, w.shot, w.project);
     MediaLibrary library;
-    const Seconds at = Rational::parse(w.at, "--at");
+    const Seconds at = w.found ? moment_in(w.at, "--at", project, shot, library) : seconds_in(w.at, "--at");
     if (w.clear_keys) {
         const Mat3 now = orientation_at(shot, at);
         shot.orientation_keys.clear();
@@ -55,7 +57,7 @@ void level(const LevelWords& w, const Cancel& cancel) {
         set_upright(shot, at, u.up);
     }
     if (w.found) {
-        const auto lines = find_upright_lines(project, shot, at, library, cancel);
+        const auto lines = find_upright_lines(project, shot, at, library, run.cancel);
         if (lines.empty())
             throw Error("too few upright edges were found", "shot " + shot.name,
                         "Choose another moment with --at, or give lines");
@@ -90,7 +92,7 @@ void level(const LevelWords& w, const Cancel& cancel) {
     const Turn now = turn_of(orientation_at(shot, at));
     std::cout << fmt::format("yaw {:.3f}  pitch {:.3f}  roll {:.3f}\n", now.yaw_deg, now.pitch_deg,
                              now.roll_deg);
-    if (!w.dry_run) save_project(project, w.project);
+    if (!w.dry_run) edit.save();
 }
 
 struct SteadyWords {
@@ -99,12 +101,13 @@ struct SteadyWords {
     bool fit = false, off = false, no_horizon = false, horizon = false, dry_run = false;
 };
 
-void steady(const SteadyWords& w, const Cancel& cancel) {
-    Project project = load_project(w.project);
+void steady(const SteadyWords& w, const Run& run) {
+    ProjectEdit edit(w.project, "steady", run, !w.dry_run);
+    Project& project = edit.project;
     Shot& shot = chosen_shot(project, w.shot, w.project);
     if (w.off) {
         if (shot.steady) shot.steady->on = false;
-        save_project(project, w.project);
+        if (!w.dry_run) edit.save();
         return;
     }
     if (!w.record.empty()) {
@@ -117,7 +120,7 @@ void steady(const SteadyWords& w, const Cancel& cancel) {
     const std::string words = steady_shot(
         project, shot, w.from == "record" ? SteadySource::record : SteadySource::footage, w.fit, library,
         [](double share) { show_progress(fmt::format("{:3.0f} % followed", 100 * share), share >= 1); },
-        cancel);
+        run.cancel);
     Steady& s = *shot.steady;
     if (w.strength) s.strength = *w.strength;
     if (w.follow) s.follow_s = *w.follow;
@@ -125,12 +128,12 @@ void steady(const SteadyWords& w, const Cancel& cancel) {
     if (w.no_horizon) s.keep_horizon = false;
     if (w.horizon) s.keep_horizon = true;
     std::cout << words << "\n";
-    if (!w.dry_run) save_project(project, w.project);
+    if (!w.dry_run) edit.save();
 }
 
 } // namespace
 
-void add_level_verbs(CLI::App& app, const Cancel& cancel) {
+void add_level_verbs(CLI::App& app, const Run& run) {
     {
         auto w = std::make_shared<LevelWords>();
         CLI::App* verb = app.add_subcommand("level", "Set a shot upright and facing what matters");
@@ -141,16 +144,17 @@ void add_level_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_flag("--find", w->found, "Upright from edges found in the pictures");
         verb->add_flag("--gravity", w->gravity, "Upright from the motion record's acceleration");
         verb->add_flag("--upside-down", w->upside_down, "Turn over: the rig hung from above");
-        verb->add_option("--face", w->face,
-                         "Degrees to the right of the present front that become the front");
-        verb->add_option("--key-yaw", w->key_yaw, "Set an orientation key at that moment: yaw, degrees");
-        verb->add_option("--key-pitch", w->key_pitch, "its pitch");
-        verb->add_option("--key-roll", w->key_roll, "its roll");
+        verb->add_option("--face", w->face, "Degrees to the right of the present front that become the front")
+            ->check(within(limits::kTurn_deg));
+        verb->add_option("--key-yaw", w->key_yaw, "Set an orientation key at that moment: yaw, degrees")
+            ->check(within(limits::kTurn_deg));
+        verb->add_option("--key-pitch", w->key_pitch, "its pitch")->check(within(limits::kTurn_deg));
+        verb->add_option("--key-roll", w->key_roll, "its roll")->check(within(limits::kTurn_deg));
         verb->add_flag("--clear-keys", w->clear_keys,
                        "Remove all keys; the orientation at that moment stays");
         verb->add_flag("--reset", w->reset, "As the rig stood");
         verb->add_flag("--dry-run", w->dry_run, "Say it, but do not save it");
-        verb->callback([w, cancel] { level(*w, cancel); });
+        verb->callback([w, run] { level(*w, run); });
     }
     {
         auto w = std::make_shared<SteadyWords>();
@@ -162,20 +166,21 @@ void add_level_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_option("--record", w->record, "The motion record: a movie with a motion track, or a table");
         verb->add_option("--record-camera", w->camera,
                          "The camera in whose axes it is; the rig's unless set");
-        verb->add_option("--record-offset", w->record_offset, "Record time minus shot time, seconds");
+        verb->add_option("--record-offset", w->record_offset, "Record time minus shot time, seconds")
+            ->check(within(limits::kTime_s));
         verb->add_flag("--fit", w->fit, "Find the record's offset and axes by comparing it with the footage");
-        verb->add_option("--strength", w->strength, "0 to 1")->check(CLI::Range(0.0, 1.0));
+        verb->add_option("--strength", w->strength, "0 to 1")->check(within(limits::kShare));
         verb->add_option("--follow", w->follow,
                          "Follow turns slower than so many seconds; 0 locks the direction")
-            ->check(CLI::Range(0.0, 3600.0));
+            ->check(within(limits::kFollow_s));
         verb->add_flag("--keep-horizon", w->horizon, "Follow headings only (so unless changed)");
         verb->add_flag("--no-horizon", w->no_horizon, "Follow leaning too");
         verb->add_option("--readout-ms", w->readout,
                          "Milliseconds from the first row's moment to the last's, for rolling shutters")
-            ->check(CLI::Range(-100.0, 100.0));
+            ->check(within({1e3 * limits::kReadout_s.low, 1e3 * limits::kReadout_s.high}));
         verb->add_flag("--off", w->off, "Leave the shake in; the analysis is kept");
         verb->add_flag("--dry-run", w->dry_run, "Say it, but do not save it");
-        verb->callback([w, cancel] { steady(*w, cancel); });
+        verb->callback([w, run] { steady(*w, run); });
     }
 }
 

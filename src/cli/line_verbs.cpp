@@ -1,6 +1,8 @@
+#include "cli/project_edit.h"
 #include "cli/verbs.h"
 
 #include "base/error.h"
+#include "project/limits.h"
 #include "stitch/crossings.h"
 #include "stitch/find_lines.h"
 
@@ -44,8 +46,9 @@ void list_lines(const Shot& shot, bool json) {
         std::cout << "they are off: cameras meet where both are equally far inside their reach\n";
 }
 
-void lines(const LineWords& w, const Cancel& cancel) {
-    Project project = load_project(w.project);
+void lines(const LineWords& w, const Run& run) {
+    ProjectEdit edit(w.project, "lines", run, !w.list);
+    Project& project = edit.project;
     Shot& shot = chosen_shot(project, w.shot, w.project);
     if (w.list) return list_lines(shot, w.json);
     if (w.remove) shot.seam_lines = SeamLines();
@@ -56,7 +59,7 @@ void lines(const LineWords& w, const Cancel& cancel) {
             [](double share) {
                 show_progress(fmt::format("{:3.0f} %  finding lines", 100 * share), share >= 1);
             },
-            cancel);
+            run.cancel);
         print_remarks(project, shot, composer.library());
     }
     shot.seam_lines.edit([&](SeamLines& l) {
@@ -64,7 +67,7 @@ void lines(const LineWords& w, const Cancel& cancel) {
         if (w.off) l.on = false;
         if (w.ease) l.ease_s = *w.ease;
     });
-    save_project(project, w.project);
+    edit.save();
     list_lines(shot, false);
 }
 
@@ -133,8 +136,9 @@ void list_crossings(const Shot& shot, bool json) {
         std::cout << fmt::format("{} crossings, {} open\n", scan.crossings.size(), open);
 }
 
-void crossings(const CrossingWords& w, const Cancel& cancel) {
-    Project project = load_project(w.project);
+void crossings(const CrossingWords& w, const Run& run) {
+    ProjectEdit edit(w.project, "crossings", run, !w.dry_run);
+    Project& project = edit.project;
     Shot& shot = chosen_shot(project, w.shot, w.project);
     Composer composer(std::make_shared<MediaLibrary>());
     const auto show = [](double share, const std::string& doing) {
@@ -144,7 +148,7 @@ void crossings(const CrossingWords& w, const Cancel& cancel) {
     if (w.look || (!shot.crossings && !changes))
         shot.crossings = Shared(scan_crossings(
             project, shot, composer, w.scan, [&](double share) { show(share, "looking for crossings"); },
-            cancel));
+            run.cancel));
     if (!shot.crossings)
         throw Error("was not looked through for crossings yet", "shot " + shot.name,
                     "Use porbit crossings " + w.project);
@@ -163,11 +167,11 @@ void crossings(const CrossingWords& w, const Cancel& cancel) {
     mark(w.reopen, false);
     if (w.measure)
         shot.crossings = Shared(measured_again(
-            project, shot, composer, [&](double share) { show(share, "measuring"); }, cancel));
+            project, shot, composer, [&](double share) { show(share, "measuring"); }, run.cancel));
     std::vector<std::string> remarks;
     if (w.solve) {
         Cured cured = cure_crossings(project, shot, composer,
-                                     {!w.no_flow, !w.no_lines, !w.no_shelter, w.only}, show, cancel);
+                                     {!w.no_flow, !w.no_lines, !w.no_shelter, w.only}, show, run.cancel);
         shot = cured.shot;
         remarks = cured.remarks;
     }
@@ -175,7 +179,7 @@ void crossings(const CrossingWords& w, const Cancel& cancel) {
     list_crossings(shot, w.json);
     if (!w.json)
         for (const auto& words : remarks) std::cout << words << "\n";
-    if (!w.dry_run) save_project(project, w.project);
+    if (!w.dry_run) edit.save();
 }
 
 struct FlowWords {
@@ -189,15 +193,15 @@ struct FlowWords {
 template <class Flow>
 void set_flow_key(const std::string& word, Flow& f) {
     const auto [time, text] = id_and_value(word, "--key");
-    const Seconds t = Rational::parse(time, "--key");
+    const Seconds t = seconds_in(time, "--key");
     struct Value {
         double FlowKey::*where;
-        double least, most;
+        Range range;
         const char* name;
     };
-    constexpr Value values[] = {{&FlowKey::strength, 0, 1, "strength"},
-                                {&FlowKey::zone_deg, 1, 90, "the zone"},
-                                {&FlowKey::smoothness, 0.1, 10, "smoothness"}};
+    constexpr Value values[] = {{&FlowKey::strength, limits::kShare, "strength"},
+                                {&FlowKey::zone_deg, limits::kZone_deg, "the zone"},
+                                {&FlowKey::smoothness, limits::kSmoothness, "smoothness"}};
     std::vector<double> numbers;
     std::stringstream words(text);
     for (std::string one; std::getline(words, one, ',');) numbers.push_back(number_in(one, "--key"));
@@ -205,9 +209,9 @@ void set_flow_key(const std::string& word, Flow& f) {
         throw CLI::ValidationError(
             "--key", "'" + word + "': write SECONDS=STRENGTH,ZONE,SMOOTHNESS, the first at least");
     for (std::size_t i = 0; i < numbers.size(); ++i)
-        if (numbers[i] < values[i].least || numbers[i] > values[i].most)
-            throw CLI::ValidationError("--key", fmt::format("{} lies between {} and {}", values[i].name,
-                                                            values[i].least, values[i].most));
+        if (!values[i].range.holds(numbers[i]))
+            throw CLI::ValidationError("--key",
+                                       fmt::format("{} lies {}", values[i].name, text_of(values[i].range)));
     if (std::none_of(f.keys.begin(), f.keys.end(), [&](const FlowKey& k) { return k.time == t; }))
         toggle_key(f, t);
     for (std::size_t i = 0; i < numbers.size(); ++i) set_value(f, t, values[i].where, numbers[i]);
@@ -231,8 +235,9 @@ std::string told_keys(const std::vector<FlowKey>& keys) {
     return out;
 }
 
-void flow(const FlowWords& w) {
-    Project project = load_project(w.project);
+void flow(const FlowWords& w, const Run& run) {
+    ProjectEdit edit(w.project, "flow", run, !w.list);
+    Project& project = edit.project;
     Shot& shot = chosen_shot(project, w.shot, w.project);
     FlowSettings& f = shot.flow;
     if (w.on) f.on = true;
@@ -264,7 +269,7 @@ void flow(const FlowWords& w) {
             seam.agree_distance_m = *found;
             std::cout << fmt::format("{} and {} agree best at {:.2f} m\n", a, b, *found);
         } else if (!w.agree.empty())
-            seam.agree_distance_m = number_in(w.agree, "--agree");
+            seam.agree_distance_m = number_in(w.agree, "--agree", limits::kDistance_m);
         if (!w.remove_seam) f.seams.push_back(seam);
     }
     std::cout << fmt::format(
@@ -279,12 +284,12 @@ void flow(const FlowWords& w) {
                                  s.agree_distance_m ? fmt::format(", agrees at {:.2f} m", *s.agree_distance_m)
                                                     : "")
                   << told_keys(s.keys);
-    if (!w.list) save_project(project, w.project);
+    if (!w.list) edit.save();
 }
 
 } // namespace
 
-void add_line_verbs(CLI::App& app, const Cancel& cancel) {
+void add_line_verbs(CLI::App& app, const Run& run) {
     {
         auto w = std::make_shared<LineWords>();
         CLI::App* verb =
@@ -293,15 +298,15 @@ void add_line_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
         verb->add_flag("--find", w->find, "Find lines (the default without other words)");
         verb->add_option("--every", w->every, "Seconds after which a line may take another place")
-            ->check(CLI::Range(0.1, 60.0));
+            ->check(within({0.1, 60}));
         verb->add_option("--ease", w->ease, "Seconds in which a line moves over")
-            ->check(CLI::Range(0.0, 60.0));
+            ->check(within(limits::kEase_s));
         verb->add_flag("--on", w->on, "Use the lines that were found");
         verb->add_flag("--off", w->off, "Leave them out, but keep them");
         verb->add_flag("--remove", w->remove, "Forget them");
         verb->add_flag("--list", w->list, "Say what lines there are, and change nothing");
         verb->add_flag("--json", w->json, "With --list: as JSON");
-        verb->callback([w, cancel] { lines(*w, cancel); });
+        verb->callback([w, run] { lines(*w, run); });
     }
     {
         auto w = std::make_shared<CrossingWords>();
@@ -310,10 +315,10 @@ void add_line_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_option("PROJECT", w->project, "The project")->required();
         verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
         verb->add_flag("--scan", w->look, "Look through the shot (done by itself the first time)");
-        verb->add_option("--step", w->scan.step_s, "Seconds between looks")->check(CLI::Range(0.02, 10.0));
+        verb->add_option("--step", w->scan.step_s, "Seconds between looks")->check(within({0.02, 10}));
         verb->add_option("--least", w->scan.least_px,
                          "Pixels of 3840 that a subject's two pictures are apart at least")
-            ->check(CLI::Range(0.5, 500.0));
+            ->check(within({0.5, 500}));
         verb->add_flag("--solve", w->solve, "Close what is open: by flow, by lines, by shelters");
         verb->add_option("--only", w->only, "ID: close this one (may be repeated)");
         verb->add_flag("--no-flow", w->no_flow, "Do not switch flow on");
@@ -324,7 +329,7 @@ void add_line_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_option("--reopen", w->reopen, "ID: do not leave it");
         verb->add_flag("--json", w->json, "Print as JSON");
         verb->add_flag("--dry-run", w->dry_run, "Change nothing");
-        verb->callback([w, cancel] { crossings(*w, cancel); });
+        verb->callback([w, run] { crossings(*w, run); });
     }
     {
         auto w = std::make_shared<FlowWords>();
@@ -336,24 +341,25 @@ void add_line_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_flag("--off", w->off, "Do not");
         verb->add_option("--seam", w->seam, "A,B: what follows is for these two cameras alone");
         verb->add_option("--strength", w->strength, "0: the agree distance, 1: the distances found")
-            ->check(CLI::Range(0.0, 1.0));
+            ->check(within(limits::kShare));
         verb->add_option(
             "--key", w->keys,
             "SECONDS=STRENGTH[,ZONE[,SMOOTHNESS]]: how it is at a moment; evenly from key to key");
         verb->add_flag("--clear-keys", w->clear_keys, "The same all through the shot again");
-        verb->add_option("--zone", w->zone, "Degrees of the zone about a seam")->check(CLI::Range(1.0, 90.0));
+        verb->add_option("--zone", w->zone, "Degrees of the zone about a seam")
+            ->check(within(limits::kZone_deg));
         verb->add_option("--smoothness", w->smoothness,
                          "How much neighbouring distances are held together; 1: the usual")
-            ->check(CLI::Range(0.1, 10.0));
+            ->check(within(limits::kSmoothness));
         verb->add_option("--nearest", w->nearest, "Metres: nearer things are taken to be there")
-            ->check(CLI::Range(0.2, 100.0));
+            ->check(within(limits::kNearest_m));
         verb->add_option(
             "--agree", w->agree,
             "With --seam: metres at which these two agree, 'found' for the middle of what is there, "
             "or 'rig'");
         verb->add_flag("--remove-seam", w->remove_seam, "With --seam: no settings of its own");
         verb->add_flag("--list", w->list, "Say what is set, and change nothing");
-        verb->callback([w] { flow(*w); });
+        verb->callback([w, run] { flow(*w, run); });
     }
 }
 

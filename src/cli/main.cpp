@@ -1,6 +1,7 @@
 #include "base/error.h"
 #include "cli/verbs.h"
 #include "media/info.h"
+#include "project/limits.h"
 #include "project/project.h"
 #include "project/span.h"
 
@@ -37,6 +38,48 @@ double number_in(const std::string& text, const std::string& option) {
     return v;
 }
 
+double number_in(const std::string& text, const std::string& option, Range range) {
+    const double v = number_in(text, option);
+    if (!range.holds(v)) throw CLI::ValidationError(option, "'" + text + "' must lie " + text_of(range));
+    return v;
+}
+
+Seconds seconds_in(const std::string& text, const std::string& option) {
+    Seconds t;
+    try {
+        t = Rational::parse(text, option);
+    } catch (const Error& e) {
+        throw CLI::ValidationError(option, e.what_failed() + ": " + e.mend());
+    }
+    if (!limits::kTime_s.holds(t.to_double()))
+        throw CLI::ValidationError(option, "'" + text + "' must lie " + text_of(limits::kTime_s));
+    return t;
+}
+
+Seconds moment_in(const std::string& text, const std::string& option, const Project& project,
+                  const Shot& shot, MediaLibrary& library) {
+    return moment_of(project, shot, library, seconds_in(text, option), option + " " + text);
+}
+
+Seconds end_in(const std::string& text, const std::string& option, const Project& project, const Shot& shot,
+               MediaLibrary& library) {
+    const Seconds end = seconds_in(text, option), frame = Rational(1) / shot.rate;
+    // The last frame before it must be one of the shot's.
+    moment_of(project, shot, library, std::max(Seconds(0), end - frame), option + " " + text);
+    return end;
+}
+
+CLI::Validator within(Range range) {
+    return CLI::Validator(
+        [range](std::string& text) -> std::string {
+            char* end = nullptr;
+            const double v = std::strtod(text.c_str(), &end);
+            if (!text.empty() && *end == '\0' && range.holds(v)) return {};
+            return "'" + text.substr(0, 40) + "' must be a number " + text_of(range);
+        },
+        "(" + number_text(range.low) + " to " + number_text(range.high) + ")");
+}
+
 void print_remarks(const Project& project, const Shot& shot, const MediaLibrary& library) {
     for (const auto& remark : source_remarks(project, shot, library))
         std::cerr << "porbit: note: " << remark << "\n";
@@ -49,35 +92,52 @@ void show_progress(const std::string& line, bool last) {
 
 } // namespace porb::cli
 
-int main(int argc, char** argv) {
-    using namespace porb;
-    quiet_media_libraries();
-    // Interrupts become a Cancel, so that long work stops between two steps and leaves nothing half-written.
-    const Cancel cancel;
+namespace {
+
+/// Interrupts become a Cancel, so that long work stops between two steps and leaves nothing half-written.
+/// What does not ask for it within a moment, or is told a second time, is ended from here: everything is
+/// written beside its name first, so that is safe at any moment.
+void watch_for_interrupts(const porb::Cancel& cancel) {
     sigset_t signals;
     sigemptyset(&signals);
-    sigaddset(&signals, SIGINT);
-    sigaddset(&signals, SIGTERM);
+    for (const int signal : {SIGINT, SIGTERM, SIGHUP}) sigaddset(&signals, signal);
     pthread_sigmask(SIG_BLOCK, &signals, nullptr);
     std::thread([cancel, signals] {
         int which = 0;
         sigwait(&signals, &which);
         cancel.raise();
+        constexpr timespec kPatience{3, 0};
+        sigtimedwait(&signals, nullptr, &kPatience);
+        constexpr std::string_view words = "porbit: stopped; nothing was written\n";
+        [[maybe_unused]] const auto n = ::write(STDERR_FILENO, words.data(), words.size());
+        ::_exit(1);
     }).detach();
+}
+
+} // namespace
+
+int main(int argc, char** argv) {
+    using namespace porb;
+    quiet_media_libraries();
+    const cli::Run run;
+    watch_for_interrupts(run.cancel);
 
     CLI::App app("porbit: Pale Orbit's command line. Turns the pictures of a rig into spheres.", "porbit");
     app.set_version_flag("--version", "porbit 0.1.0");
     app.require_subcommand(1);
-    cli::add_project_verbs(app);
-    cli::add_rig_verbs(app, cancel);
-    cli::add_solve_verbs(app, cancel);
-    cli::add_level_verbs(app, cancel);
-    cli::add_match_verbs(app, cancel);
-    cli::add_grade_verbs(app);
-    cli::add_seam_verbs(app, cancel);
-    cli::add_line_verbs(app, cancel);
-    cli::add_picture_verbs(app, cancel);
-    cli::add_file_verbs(app, cancel);
+    app.add_option("--wait", *run.wait_s,
+                   "Seconds to wait for a project that another program is changing (60 unless set)")
+        ->check(cli::within({0, 1e6}));
+    cli::add_project_verbs(app, run);
+    cli::add_rig_verbs(app, run);
+    cli::add_solve_verbs(app, run);
+    cli::add_level_verbs(app, run);
+    cli::add_match_verbs(app, run);
+    cli::add_grade_verbs(app, run);
+    cli::add_seam_verbs(app, run);
+    cli::add_line_verbs(app, run);
+    cli::add_picture_verbs(app, run);
+    cli::add_file_verbs(app, run);
     try {
         app.parse(argc, argv);
     } catch (const CLI::ParseError& e) {
@@ -88,7 +148,7 @@ int main(int argc, char** argv) {
         std::cerr << "porbit: stopped; nothing was left behind\n";
         return 1;
     } catch (const std::exception& e) {
-        std::cerr << "porbit: " << e.what() << "\n";
+        std::cerr << "porbit: " << words_of(e) << "\n";
         return 1;
     }
     return 0;

@@ -1,8 +1,10 @@
+#include "cli/project_edit.h"
 #include "cli/verbs.h"
 
 #include "base/error.h"
 #include "base/file.h"
 #include "match/agree.h"
+#include "project/limits.h"
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -65,8 +67,7 @@ void trim(Shot& shot, const std::vector<std::string>& words, const char* option,
           double CameraColour::*value) {
     for (const auto& word : words) {
         const auto [id, number] = id_and_value(word, option);
-        const double ev = number_in(number, option);
-        if (ev < -8 || ev > 8) throw CLI::ValidationError(option, "must lie between -8 and 8 EV");
+        const double ev = number_in(number, option, limits::kEv);
         bool known = false;
         for (auto& c : shot.cameras)
             if (c.camera == id || id == "all") c.colour.*value = ev, known = true;
@@ -75,8 +76,10 @@ void trim(Shot& shot, const std::vector<std::string>& words, const char* option,
     }
 }
 
-void match(const MatchWords& w, const Cancel& cancel) {
-    Project project = load_project(w.project);
+void match(const MatchWords& w, const Run& run) {
+    ProjectEdit edit(w.project, "match", run, !w.dry_run);
+    Project& project = edit.project;
+    if (!w.report.empty()) may_write(w.report, project, w.project);
     Shot& shot = chosen_shot(project, w.shot, w.project);
     MatchSettings& set = shot.match;
     if (w.samples) set.samples = *w.samples;
@@ -85,7 +88,11 @@ void match(const MatchWords& w, const Cancel& cancel) {
     if (w.no_falloff) set.falloff = false;
     if (w.falloff) set.falloff = true;
     if (w.mean) set.reference.clear();
-    if (!w.reference.empty()) set.reference = w.reference;
+    if (!w.reference.empty()) {
+        if (!find_camera(shot.rig, w.reference))
+            throw Error("is not a camera of the shot", "--reference " + w.reference, "Use an id of its rig");
+        set.reference = w.reference;
+    }
     if (w.clear)
         for (auto& c : shot.cameras) c.colour = {};
     trim(shot, w.exposure, "--exposure", &CameraColour::exposure_ev);
@@ -102,7 +109,7 @@ void match(const MatchWords& w, const Cancel& cancel) {
             [](const MatchProgress& p) {
                 show_progress(fmt::format("{:3.0f} %  {}", 100 * p.share, p.doing), p.share >= 1);
             },
-            cancel);
+            run.cancel);
         shot = with_match(shot, matched);
         print(shot, matched.report);
         print_remarks(project, shot, library);
@@ -111,12 +118,12 @@ void match(const MatchWords& w, const Cancel& cancel) {
     }
     if (w.off) set.on = false;
     if (w.on) set.on = true;
-    if (!w.dry_run) save_project(project, w.project);
+    if (!w.dry_run) edit.save();
 }
 
 } // namespace
 
-void add_match_verbs(CLI::App& app, const Cancel& cancel) {
+void add_match_verbs(CLI::App& app, const Run& run) {
     auto w = std::make_shared<MatchWords>();
     CLI::App* verb = app.add_subcommand(
         "match",
@@ -124,7 +131,7 @@ void add_match_verbs(CLI::App& app, const Cancel& cancel) {
     verb->add_option("PROJECT", w->project, "The project")->required();
     verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
     verb->add_option("--samples", w->samples, "Moments at which overlaps are compared")
-        ->check(CLI::Range(1, 1000));
+        ->check(within(limits::kSamples));
     verb->add_option("--reference", w->reference, "The camera that stays as it is");
     verb->add_flag("--mean", w->mean, "No reference: the mean of all stays (the default)");
     verb->add_flag("--over-time", w->over_time, "Gains may change slowly through the shot");
@@ -140,7 +147,7 @@ void add_match_verbs(CLI::App& app, const Cancel& cancel) {
     verb->add_flag("--on", w->on, "Show them matched again");
     verb->add_option("--report", w->report, "Write the figures as JSON");
     verb->add_flag("--dry-run", w->dry_run, "Change nothing");
-    verb->callback([w, cancel] { match(*w, cancel); });
+    verb->callback([w, run] { match(*w, run); });
 }
 
 } // namespace porb::cli

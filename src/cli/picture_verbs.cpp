@@ -1,8 +1,10 @@
+#include "cli/project_edit.h"
 #include "cli/verbs.h"
 
 #include "base/error.h"
 #include "master/render.h"
 #include "media/still.h"
+#include "project/limits.h"
 
 #include <fmt/format.h>
 
@@ -20,18 +22,15 @@ struct StillWords {
 void make_still(const StillWords& w) {
     if (!is_still_name(w.out))
         throw Error("is not a still we write", w.out, "End the name in .png, .jpg, .tif or .exr");
-    Project project = load_project(w.project);
+    Project project = opened_project(w.project);
+    may_write(w.out, project, w.project);
     const Shot& shot = chosen_shot(project, w.shot, w.project);
     Composer composer(std::make_shared<MediaLibrary>());
     StillRequest request;
-    request.time = Rational::parse(w.time, "--time");
     request.width = w.width;
     request.mapping = w.mapping == "half" ? SphereMapping::half_equirect : SphereMapping::equirect;
     request.eye = w.eye == "left" ? Eye::left : w.eye == "right" ? Eye::right : Eye::mono;
-    const Seconds length = shot_length(project, shot, composer.library());
-    if (request.time < Rational(0) || request.time >= length)
-        throw Error("is outside the shot, which lasts " + fmt::format("{:.3f}", length.to_double()) + " s",
-                    "--time " + w.time, "Choose a time inside it");
+    request.time = moment_in(w.time, "--time", project, shot, composer.library());
     write_still(render_still(composer, project, shot, request), w.out,
                 {w.depth, 95, SphericalTag{request.mapping, StereoLayout::mono}});
     print_remarks(project, shot, composer.library());
@@ -49,17 +48,21 @@ void list_presets() {
     for (const auto& p : presets()) std::cout << fmt::format("{:<20} {}\n", p.name, p.description);
 }
 
-void make_master(const MasterWords& w, const Cancel& cancel) {
+void make_master(const MasterWords& w, const Run& run) {
     if (w.list) return list_presets();
     if (w.project.empty() || w.preset.empty() || w.out.empty())
         throw CLI::ValidationError("master", "needs PROJECT, --preset and --out");
     const Preset* preset = find_preset(w.preset);
     if (!preset)
         throw CLI::ValidationError("--preset", "'" + w.preset + "' is unknown; porbit master --list-presets");
-    Project project = load_project(w.project);
+    Project project = opened_project(w.project);
+    may_write(w.out, project, w.project);
     Shot& shot = chosen_shot(project, w.shot, w.project);
-    if (!w.from.empty()) shot.in = Rational::parse(w.from, "--from");
-    if (!w.to.empty()) shot.out = Rational::parse(w.to, "--to");
+    Composer composer(render_library());
+    if (!w.from.empty()) shot.in = moment_in(w.from, "--from", project, shot, composer.library());
+    if (!w.to.empty()) shot.out = end_in(w.to, "--to", project, shot, composer.library());
+    if (shot.out && *shot.out <= shot.in)
+        throw Error("is not after --from", "--to", "Let the part end after it begins");
     Deliverable d = preset->deliverable;
     d.shot = shot.id;
     d.path = std::filesystem::absolute(w.out).lexically_normal();
@@ -80,7 +83,6 @@ void make_master(const MasterWords& w, const Cancel& cancel) {
     if (w.stereo == "left-right") d.stereo = StereoLayout::left_right;
     if (d.width % 4) throw Error("must be a multiple of 4", "--width", "Use for example 3840");
 
-    Composer composer(render_library());
     for (const auto& warning : preflight(project, d, composer.library()).warnings)
         std::cerr << "porbit: note: " << warning << "\n";
     render(
@@ -91,21 +93,21 @@ void make_master(const MasterWords& w, const Cancel& cancel) {
                                       double(p.bytes) / 1e6),
                           p.frames_done == p.frames);
         },
-        cancel);
+        run.cancel);
     print_remarks(project, shot, composer.library());
     std::cout << w.out << "\n";
 }
 
 } // namespace
 
-void add_picture_verbs(CLI::App& app, const Cancel& cancel) {
+void add_picture_verbs(CLI::App& app, const Run& run) {
     {
         auto w = std::make_shared<StillWords>();
         CLI::App* verb = app.add_subcommand("still", "Render one picture");
         verb->add_option("PROJECT", w->project, "The project")->required();
         verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
         verb->add_option("--time", w->time, "Shot time in seconds");
-        verb->add_option("--width", w->width, "Pixels across one eye")->check(CLI::Range(64, 16384));
+        verb->add_option("--width", w->width, "Pixels across one eye")->check(within(limits::kWidth_px));
         verb->add_option("--eye", w->eye, "mono, left or right")
             ->check(CLI::IsMember({"mono", "left", "right"}));
         verb->add_option("--mapping", w->mapping, "sphere, or half for 180 degrees")
@@ -121,19 +123,18 @@ void add_picture_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_option("PROJECT", w->project, "The project");
         verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
         verb->add_option("--preset", w->preset, "What to make (see --list-presets)");
-        verb->add_option("--width", w->width, "Pixels across one eye")->check(CLI::Range(64, 16384));
+        verb->add_option("--width", w->width, "Pixels across one eye")->check(within(limits::kWidth_px));
         verb->add_option("--from", w->from, "Start, shot time in seconds (the shot's in unless set)");
         verb->add_option("--to", w->to, "End, shot time in seconds (the shot's out unless set)");
         verb->add_option("--stereo", w->stereo, "mono, top-bottom or left-right instead of the preset's")
             ->check(CLI::IsMember({"mono", "top-bottom", "left-right"}));
-        verb->add_option("--crf", w->crf, "Quality: lower is better and larger")
-            ->check(CLI::Range(0.0, 51.0));
+        verb->add_option("--crf", w->crf, "Quality: lower is better and larger")->check(within(limits::kCrf));
         verb->add_option("--megabits", w->megabits, "Bit rate in Mbit/s instead of a quality")
-            ->check(CLI::Range(0.1, 2000.0));
+            ->check(within({0.1, 1e-6 * limits::kBitRate.high}));
         verb->add_flag("--no-sound", w->no_sound, "Leave the sound out");
         verb->add_flag("--list-presets", w->list, "List the presets");
         verb->add_option("--out", w->out, "The file, or for sequences a pattern such as out.%05d.png");
-        verb->callback([w, cancel] { make_master(*w, cancel); });
+        verb->callback([w, run] { make_master(*w, run); });
     }
 }
 

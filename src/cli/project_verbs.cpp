@@ -1,3 +1,4 @@
+#include "cli/project_edit.h"
 #include "cli/verbs.h"
 
 #include "optics/ray_error.h"
@@ -6,8 +7,10 @@
 
 #include "base/error.h"
 #include "media/library.h"
+#include "project/limits.h"
 #include "project/origins.h"
 #include "project/project.h"
+#include "project/rig_change.h"
 
 #include <iostream>
 
@@ -49,13 +52,20 @@ void assign(Project& project, Shot& shot, const std::vector<std::string>& words,
     }
 }
 
+/// Frames a second, as --rate has it.
+FrameRate rate_in(const std::string& text) {
+    const FrameRate rate = seconds_in(text, "--rate");
+    (void)number_in(fmt::format("{}", rate.to_double()), "--rate", limits::kRate);
+    return rate;
+}
+
 struct NewWords {
     std::string project, rig, shot = "Shot 1", rate;
     std::vector<std::string> sources;
     bool force = false;
 };
 
-void make_new(const NewWords& w) {
+void make_new(const NewWords& w, const Run& run) {
     if (!w.force && fs::exists(w.project))
         throw Error("exists already", w.project, "Choose another name, or add --force to replace it");
     Project project;
@@ -64,7 +74,7 @@ void make_new(const NewWords& w) {
     note_origins(Shot{}, shot, {OriginKind::file, fs::path(w.rig).filename().string()});
     for (auto& c : shot.cameras)
         origin_of(c, CameraValue::offset) = {}; // nobody has said anything of time yet
-    if (!w.rate.empty()) shot.rate = Rational::parse(w.rate, "--rate");
+    if (!w.rate.empty()) shot.rate = rate_in(w.rate);
     assign(project, shot, w.sources, shot.rate);
     if (w.rate.empty())
         for (const auto& m : project.media)
@@ -72,9 +82,8 @@ void make_new(const NewWords& w) {
                 shot.rate = probe(m.ref).rate;
                 break;
             }
-    if (shot.rate <= Rational(0)) throw Error("must be above 0", "--rate", "Write frames a second");
     project.shots.push_back(std::move(shot));
-    save_project(project, w.project);
+    save_new_project(project, w.project, w.force, run);
     std::cout << w.project << "\n";
 }
 
@@ -88,22 +97,22 @@ struct ShotWords {
     std::optional<double> flow_strength, flow_zone, flow_nearest;
 };
 
-void change_shot(const ShotWords& w) {
-    Project project = load_project(w.project);
+void change_shot(const ShotWords& w, const Run& run) {
+    ProjectEdit edit(w.project, "shot", run);
+    Project& project = edit.project;
     Shot& chosen = chosen_shot(project, w.name, w.project);
     Shot shot = chosen;
     if (!w.rig.empty()) {
-        shot.rig = load_rig(w.rig);
-        match_cameras_to_rig(shot);
+        for (const auto& words : change_rig(shot, load_rig(w.rig)))
+            std::cerr << "porbit: note: " << words << "\n";
     }
-    if (!w.rate.empty()) shot.rate = Rational::parse(w.rate, "--rate");
-    if (shot.rate <= Rational(0)) throw Error("must be above 0", "--rate", "Write frames a second");
+    if (!w.rate.empty()) shot.rate = rate_in(w.rate);
     assign(project, shot, w.sources, shot.rate);
-    if (!w.in.empty()) shot.in = Rational::parse(w.in, "--in");
+    if (!w.in.empty()) shot.in = seconds_in(w.in, "--in");
     if (w.out == "end")
         shot.out.reset();
     else if (!w.out.empty())
-        shot.out = Rational::parse(w.out, "--out");
+        shot.out = seconds_in(w.out, "--out");
     if (shot.out && *shot.out <= shot.in) throw Error("is not after --in", "--out", "Set it later");
     if (w.yaw) shot.orientation.yaw_deg = *w.yaw;
     if (w.pitch) shot.orientation.pitch_deg = *w.pitch;
@@ -111,11 +120,11 @@ void change_shot(const ShotWords& w) {
     if (w.agree) shot.agree_distance_m = *w.agree;
     for (const auto& word : w.offsets) {
         const auto [id, value] = id_and_value(word, "--offset");
-        shot_camera(shot, id, "--offset").offset = Rational::parse(value, "--offset");
+        shot_camera(shot, id, "--offset").offset = seconds_in(value, "--offset");
     }
     for (const auto& word : w.reach) {
         const auto [id, value] = id_and_value(word, "--reach");
-        shot_camera(shot, id, "--reach").reach_deg = std::clamp(number_in(value, "--reach"), 0.0, 180.0);
+        shot_camera(shot, id, "--reach").reach_deg = number_in(value, "--reach", limits::kReach_deg);
     }
     if (!w.blending.empty())
         shot.blend.kind = w.blending == "hard"        ? Blending::hard
@@ -128,7 +137,7 @@ void change_shot(const ShotWords& w) {
     if (w.flow_nearest) shot.flow.nearest_m = *w.flow_nearest;
     for (const auto& word : w.feather) {
         const auto [id, value] = id_and_value(word, "--feather");
-        shot_camera(shot, id, "--feather").feather_deg = std::clamp(number_in(value, "--feather"), 0.0, 90.0);
+        shot_camera(shot, id, "--feather").feather_deg = number_in(value, "--feather", limits::kFeather_deg);
     }
     if (w.sound == "none")
         shot.sound.clear();
@@ -138,12 +147,12 @@ void change_shot(const ShotWords& w) {
     if (const auto locked = broken_lock(chosen, shot))
         throw Error(*locked + " is locked", w.project, "Unlock it in the window first");
     chosen = std::move(shot);
-    save_project(project, w.project);
+    edit.save();
 }
 
 } // namespace
 
-void add_project_verbs(CLI::App& app) {
+void add_project_verbs(CLI::App& app, const Run& run) {
     {
         auto w = std::make_shared<NewWords>();
         CLI::App* verb = app.add_subcommand("new", "Make a project from a rig and its sources");
@@ -157,19 +166,19 @@ void add_project_verbs(CLI::App& app) {
         verb->add_option("--rate", w->rate,
                          "Frames a second, such as 30 or 30000/1001 (from the first video unless set)");
         verb->add_flag("--force", w->force, "Replace a project of that name");
-        verb->callback([w] { make_new(*w); });
+        verb->callback([w, run] { make_new(*w, run); });
     }
     {
         auto project = std::make_shared<std::string>(), out = std::make_shared<std::string>(),
              name = std::make_shared<std::string>(), against = std::make_shared<std::string>();
         CLI::App* verb = app.add_subcommand("rig", "Write the rig as it stands");
         verb->add_option("PROJECT", *project, "The project")->required();
-        verb->add_option("--out", *out, "Rig file to write (standard output without it)");
+        verb->add_option("--out", *out, "Rig file to write; - or nothing for standard output");
         verb->add_option("--shot", *name, "Name or id of the shot (the first unless set)");
         verb->add_option("--against", *against,
                          "Say how far its viewing rays are from those of this rig file");
         verb->callback([project, out, name, against] {
-            Project p = load_project(*project);
+            Project p = opened_project(*project);
             const Rig& rig = chosen_shot(p, *name, *project).rig;
             if (!against->empty()) {
                 const Rig other = load_rig(*against);
@@ -184,10 +193,13 @@ void add_project_verbs(CLI::App& app) {
                                              e.camera_deg[c]);
                 if (out->empty()) return;
             }
-            if (out->empty())
+            if (out->empty()) *out = "-";
+            if (*out == "-") {
                 std::cout << rig_to_text(rig);
-            else
+            } else {
+                may_write(*out, p, *project, {*against});
                 save_rig(rig, *out);
+            }
         });
     }
     {
@@ -198,11 +210,14 @@ void add_project_verbs(CLI::App& app) {
         verb->add_option("--in", w->in, "Start of the used part, seconds");
         verb->add_option("--out", w->out, "End of the used part, seconds, or 'end'");
         verb->add_option("--rate", w->rate, "Frames a second");
-        verb->add_option("--yaw", w->yaw, "Orientation: turn right, degrees");
-        verb->add_option("--pitch", w->pitch, "Orientation: look up, degrees");
-        verb->add_option("--roll", w->roll, "Orientation: lean clockwise, degrees");
+        verb->add_option("--yaw", w->yaw, "Orientation: turn right, degrees")
+            ->check(within(limits::kTurn_deg));
+        verb->add_option("--pitch", w->pitch, "Orientation: look up, degrees")
+            ->check(within(limits::kTurn_deg));
+        verb->add_option("--roll", w->roll, "Orientation: lean clockwise, degrees")
+            ->check(within(limits::kTurn_deg));
         verb->add_option("--agree", w->agree, "Agree distance in metres; 0 is infinitely far")
-            ->check(CLI::Range(0.0, 1e6));
+            ->check(within(limits::kDistance_m));
         verb->add_option("--rig", w->rig, "Replace the rig by this file");
         verb->add_option("--source", w->sources, "ID=FILE: give a camera another source");
         verb->add_option("--offset", w->offsets, "ID=SECONDS: source time minus shot time");
@@ -215,17 +230,17 @@ void add_project_verbs(CLI::App& app) {
             ->check(CLI::IsMember({"hard", "feathered", "multiband"}));
         verb->add_option("--widest-band", w->widest_band,
                          "Degrees that multiband's widest band reaches from a seam")
-            ->check(CLI::Range(1.0, 60.0));
+            ->check(within(limits::kWidestBand_deg));
         verb->add_option("--flow", w->flow,
                          "on or off: close parallax where lenses meet, by distances found in each frame");
         verb->add_option("--flow-strength", w->flow_strength, "0: the agree distance, 1: the distances found")
-            ->check(CLI::Range(0.0, 1.0));
+            ->check(within(limits::kShare));
         verb->add_option("--flow-zone", w->flow_zone, "Degrees that it reaches from a seam, fading")
-            ->check(CLI::Range(1.0, 90.0));
+            ->check(within(limits::kZone_deg));
         verb->add_option("--flow-nearest", w->flow_nearest, "Metres; nearer things are taken to be there")
-            ->check(CLI::Range(0.2, 100.0));
+            ->check(within(limits::kNearest_m));
         verb->add_option("--sound", w->sound, "Camera whose source's sound is kept, or 'none'");
-        verb->callback([w] { change_shot(*w); });
+        verb->callback([w, run] { change_shot(*w, run); });
     }
 }
 

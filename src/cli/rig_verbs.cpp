@@ -3,6 +3,7 @@
 #include "base/error.h"
 #include "base/file.h"
 #include "base/json.h"
+#include "cli/project_edit.h"
 #include "cli/verbs.h"
 #include "media/motion.h"
 #include "project/camera_edits.h"
@@ -24,8 +25,9 @@ struct SyncWords {
     bool json = false, no_drift = false, dry_run = false;
 };
 
-void sync(const SyncWords& w, const Cancel& cancel) {
-    Project project = load_project(w.project);
+void sync(const SyncWords& w, const Run& run) {
+    ProjectEdit edit(w.project, "sync", run, !w.dry_run);
+    Project& project = edit.project;
     Shot& shot = chosen_shot(project, w.shot, w.project);
     AlignOptions o;
     o.method = w.method == "sound"      ? AlignMethod::sound
@@ -33,13 +35,13 @@ void sync(const SyncWords& w, const Cancel& cancel) {
                                         : AlignMethod::motion;
     o.most_offset_s = w.apart;
     o.find_drift = !w.no_drift;
-    if (!w.from.empty()) o.from = Rational::parse(w.from, "--from");
-    if (!w.to.empty()) o.to = Rational::parse(w.to, "--to");
     MediaLibrary library;
+    if (!w.from.empty()) o.from = seconds_in(w.from, "--from");
+    if (!w.to.empty()) o.to = seconds_in(w.to, "--to");
     const auto found = find_offsets(
         project, shot, library, o,
         [](double share) { show_progress(fmt::format("{:.0f} % compared", 100 * share), share >= 1); },
-        cancel);
+        run.cancel);
     const Shot next = aligned(shot, found, !w.no_drift);
     std::string refused;
     Json offsets = Json::array();
@@ -70,7 +72,7 @@ void sync(const SyncWords& w, const Cancel& cancel) {
     const bool any = std::any_of(found.begin(), found.end(), [](const FoundOffset& f) { return f.found; });
     if (any && !w.dry_run) {
         shot = next;
-        save_project(project, w.project);
+        edit.save();
     }
     if (!refused.empty())
         throw Error("not aligned: " + refused, w.project, "Try another --method, or porbit shot --offset");
@@ -96,7 +98,8 @@ void print_takes(const std::vector<Take>& takes, const std::vector<FoundFile>& f
     if (json) std::cout << dump_json({{"takes", out}});
 }
 
-void gather(const std::vector<std::string>& from, const std::string& project_file, bool json, bool force) {
+void gather(const std::vector<std::string>& from, const std::string& project_file, bool json, bool force,
+            const Run& run) {
     std::vector<std::filesystem::path> paths;
     for (const auto& f : from)
         if (std::filesystem::is_directory(f)) {
@@ -107,6 +110,7 @@ void gather(const std::vector<std::string>& from, const std::string& project_fil
         }
     std::vector<FoundFile> files;
     for (const auto& p : paths) try {
+            run.cancel.check();
             files.push_back(look_at(p));
         } catch (const Error& e) {
             std::cerr << "porbit: note: " << e.message() << "\n";
@@ -117,17 +121,16 @@ void gather(const std::vector<std::string>& from, const std::string& project_fil
     const auto takes = propose_takes(files);
     print_takes(takes, files, json);
     if (project_file.empty()) return;
-    if (!force && std::filesystem::exists(project_file))
-        throw Error("exists already", project_file, "Choose another name, or add --force to replace it");
     Project project;
     project.name = std::filesystem::path(project_file).stem().string();
     const auto profiles = all_profiles();
     for (const auto& t : takes) add_take(project, t, files, profiles);
-    save_project(project, project_file);
+    save_new_project(project, project_file, force, run);
 }
 
-void circles(const std::string& file, const std::string& shot_name, bool json, const Cancel& cancel) {
-    Project project = load_project(file);
+void circles(const std::string& file, const std::string& shot_name, bool json, const Run& run) {
+    ProjectEdit edit(file, "circles", run);
+    Project& project = edit.project;
     Shot& shot = chosen_shot(project, shot_name, file);
     MediaLibrary library;
     Json out = Json::array();
@@ -136,7 +139,7 @@ void circles(const std::string& file, const std::string& shot_name, bool json, c
     for (const auto& use : std::vector<ShotCamera>(shot.cameras)) {
         if (use.media.empty() || std::find(done.begin(), done.end(), use.media) != done.end()) continue;
         done.push_back(use.media);
-        const CircleSearch found = find_shot_circles(project, shot, use.media, library, cancel);
+        const CircleSearch found = find_shot_circles(project, shot, use.media, library, run.cancel);
         if (found.circles.empty())
             refused += (refused.empty() ? "" : "; ") + use.media + ": " + found.why_not;
         take_circles(shot, use.media, found);
@@ -152,7 +155,7 @@ void circles(const std::string& file, const std::string& shot_name, bool json, c
         }
     }
     if (json) std::cout << dump_json({{"circles", out}});
-    save_project(project, file);
+    edit.save();
     if (!refused.empty())
         throw Error("no circle was found: " + refused, file, "Set it by hand in the window's lens view");
 }
@@ -162,10 +165,12 @@ struct CalibrationWords {
     std::vector<std::string> cameras;
     bool pinhole = false;
 };
-void calibrate(const CalibrationWords& w) {
-    Project project = load_project(w.project);
+void calibrate(const CalibrationWords& w, const Run& run) {
+    ProjectEdit edit(w.project, "calibration", run, w.out.empty());
+    Project& project = edit.project;
     Shot& shot = chosen_shot(project, w.shot, w.project);
     if (!w.out.empty()) {
+        may_write(w.out, project, w.project, {w.file});
         save_calibration(calibration_of(shot.rig, w.cameras.at(0), w.cameras.size() > 1 ? w.cameras[1] : ""),
                          w.out);
         std::cout << w.out << "\n";
@@ -179,11 +184,13 @@ void calibrate(const CalibrationWords& w) {
     take_calibration(shot, w.cameras, c,
                      {OriginKind::file, std::filesystem::path(w.file).filename().string()});
     for (const auto& r : c.remarks) std::cerr << "porbit: note: " << r << "\n";
-    save_project(project, w.project);
+    edit.save();
 }
 
-void use_profile(const std::string& file, const std::string& shot_name, const std::string& words) {
-    Project project = load_project(file);
+void use_profile(const std::string& file, const std::string& shot_name, const std::string& words,
+                 const Run& run) {
+    ProjectEdit edit(file, "profiles", run);
+    Project& project = edit.project;
     Shot& shot = chosen_shot(project, shot_name, file);
     const Lens& lens = shot.rig.cameras.front().lens;
     const bool shared = shot.cameras.size() == 2 && !shot.cameras[0].media.empty() &&
@@ -194,15 +201,16 @@ void use_profile(const std::string& file, const std::string& shot_name, const st
         throw Error(fmt::format("no profile of that name fits {} cameras of {} x {}", shot.rig.cameras.size(),
                                 lens.width, lens.height),
                     words, "See porbit profiles");
-    start_from(shot, scaled(fitting.front().rig, lens.width, lens.height),
-               {OriginKind::profile, fitting.front().name()});
-    save_project(project, file);
+    for (const auto& told : start_from(shot, scaled(fitting.front().rig, lens.width, lens.height),
+                                       {OriginKind::profile, fitting.front().name()}))
+        std::cerr << "porbit: note: " << told << "\n";
+    edit.save();
     std::cout << fitting.front().name() << "\n";
 }
 
 } // namespace
 
-void add_rig_verbs(CLI::App& app, const Cancel& cancel) {
+void add_rig_verbs(CLI::App& app, const Run& run) {
     {
         auto w = std::make_shared<SyncWords>();
         CLI::App* verb = app.add_subcommand("sync", "Find time offsets between the sources");
@@ -213,11 +221,11 @@ void add_rig_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_option("--from", w->from, "Compare from this shot time on, seconds");
         verb->add_option("--to", w->to, "Compare up to this shot time, seconds");
         verb->add_option("--apart", w->apart, "How far apart the sources may have begun, seconds")
-            ->check(CLI::Range(0.1, 3600.0));
+            ->check(within({0.1, 3600}));
         verb->add_flag("--no-drift", w->no_drift, "Leave clocks as they are");
         verb->add_flag("--dry-run", w->dry_run, "Say it, but do not save it");
         verb->add_flag("--json", w->json, "For programs");
-        verb->callback([w, cancel] { sync(*w, cancel); });
+        verb->callback([w, run] { sync(*w, run); });
     }
     {
         struct Words {
@@ -231,7 +239,7 @@ void add_rig_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_option("--project", w->project, "Make a project with a shot for each take (.porb)");
         verb->add_flag("--force", w->force, "Replace a project of that name");
         verb->add_flag("--json", w->json, "For programs");
-        verb->callback([w] { gather(w->from, w->project, w->json, w->force); });
+        verb->callback([w, run] { gather(w->from, w->project, w->json, w->force, run); });
     }
     {
         struct Words {
@@ -243,7 +251,7 @@ void add_rig_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_option("PROJECT", w->project, "The project; circles are saved in it")->required();
         verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
         verb->add_flag("--json", w->json, "For programs");
-        verb->callback([w, cancel] { circles(w->project, w->shot, w->json, cancel); });
+        verb->callback([w, run] { circles(w->project, w->shot, w->json, run); });
     }
     {
         struct Words {
@@ -255,17 +263,17 @@ void add_rig_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_option("--use", w->project, "Start the rig of this project from the best that fits");
         verb->add_option("--shot", w->shot, "Name or id of its shot (the first unless set)");
         verb->add_option("--save", w->save, "Keep the project's rig as a profile of this name");
-        verb->callback([w] {
+        verb->callback([w, run] {
             if (!w->save.empty()) {
                 if (w->project.empty())
                     throw CLI::ValidationError("--save", "needs --use PROJECT to say whose rig");
-                Project p = load_project(w->project);
+                Project p = opened_project(w->project);
                 std::cout << save_profile(chosen_shot(p, w->shot, w->project).rig, w->save,
                                           profile_folders().front())
                                  .file.string()
                           << "\n";
             } else if (!w->project.empty()) {
-                use_profile(w->project, w->shot, w->words);
+                use_profile(w->project, w->shot, w->words, run);
             } else {
                 for (const auto& p : search(all_profiles(), w->words))
                     std::cout << fmt::format("{:<10}{}\n", p.built_in ? "built-in" : "saved", p.name());
@@ -285,7 +293,7 @@ void add_rig_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_flag("--pinhole", w->pinhole,
                        "Four unnamed terms are the pinhole model's, not the fisheye's");
         verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
-        verb->callback([w] { calibrate(*w); });
+        verb->callback([w, run] { calibrate(*w, run); });
     }
     {
         struct Words {
@@ -298,7 +306,10 @@ void add_rig_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_option("--out", w->out, "Write it as a table (.csv)");
         verb->callback([w] {
             const MotionRecord r = load_motion(w->file);
-            if (!w->out.empty()) write_file_atomically(w->out, motion_csv(r));
+            if (!w->out.empty()) {
+                may_write(w->out, Project(), {}, {w->file});
+                write_file_atomically(w->out, motion_csv(r));
+            }
             const auto line = [](const char* name, const std::vector<MotionSample>& list) {
                 if (list.empty()) return;
                 const double span = list.back().time_s - list.front().time_s;

@@ -1,6 +1,8 @@
+#include "cli/project_edit.h"
 #include "cli/verbs.h"
 
 #include "base/error.h"
+#include "project/limits.h"
 #include "project/span.h"
 #include "stitch/coverage_report.h"
 #include "stitch/follow.h"
@@ -26,6 +28,11 @@ std::vector<double> numbers(const std::string& text, const std::string& option, 
     if (out.size() != count)
         throw CLI::ValidationError(option, fmt::format("'{}': write {} numbers with commas", text, count));
     return out;
+}
+
+double must_hold(double v, const std::string& option, Range range) {
+    if (range.holds(v)) return v;
+    throw CLI::ValidationError(option, fmt::format("{} must lie {}", number_text(v), text_of(range)));
 }
 
 struct ShapeWords {
@@ -68,8 +75,9 @@ void list_shapes(const Shot& shot, bool json) {
     if (json) std::cout << all.dump(2) << "\n";
 }
 
-void shape(const ShapeWords& w, const Cancel& cancel) {
-    Project project = load_project(w.project);
+void shape(const ShapeWords& w, const Run& run) {
+    ProjectEdit edit(w.project, "shape", run, !w.list);
+    Project& project = edit.project;
     Shot& shot = chosen_shot(project, w.shot, w.project);
     if (w.list) return list_shapes(shot, w.json);
     if (w.camera.empty()) throw CLI::ValidationError("--camera", "say whose shape it is");
@@ -90,10 +98,10 @@ void shape(const ShapeWords& w, const Cancel& cancel) {
         const auto library = std::make_shared<MediaLibrary>();
         const FollowedShape f = follow_shape(
             project, shot, camera, s,
-            w.time.empty() ? s.keys.front().time : Rational::parse(w.time, "--time"),
+            w.time.empty() ? s.keys.front().time : moment_in(w.time, "--time", project, shot, *library),
             used_span(project, shot, *library).out, library,
             [](double share) { show_progress(fmt::format("{:3.0f} %  following", 100 * share), share >= 1); },
-            cancel);
+            run.cancel);
         s.keys = f.keys;
         std::cout << fmt::format("followed from {:.2f} to {:.2f} s with {} keys{}\n",
                                  f.keys.front().time.to_double(), f.keys.back().time.to_double(),
@@ -102,7 +110,7 @@ void shape(const ShapeWords& w, const Cancel& cancel) {
     if (w.cut_out || w.restore) {
         const Lens& lens = find_camera(shot.rig, w.camera)->lens;
         ShapeKey key;
-        key.time = w.time.empty() ? shot.in : Rational::parse(w.time, "--time");
+        key.time = w.time.empty() ? shot.in : seconds_in(w.time, "--time");
         for (const auto& word : w.corners) {
             const auto xy = numbers(word, "--corner", 2);
             key.corners.push_back(
@@ -133,7 +141,7 @@ void shape(const ShapeWords& w, const Cancel& cancel) {
             camera.shapes.push_back(made);
         }
     }
-    const CutHole hole = cut_hole(shot, w.time.empty() ? shot.in : Rational::parse(w.time, "--time"));
+    const CutHole hole = cut_hole(shot, w.time.empty() ? shot.in : seconds_in(w.time, "--time"));
     if (hole.square_deg > 0) {
         std::string who;
         for (const auto& id : hole.could_fill) who += (who.empty() ? "" : ", ") + id;
@@ -141,7 +149,7 @@ void shape(const ShapeWords& w, const Cancel& cancel) {
                                  who.empty() ? "no other camera sees what is there"
                                              : "a wider reach of " + who + " would fill it");
     }
-    save_project(project, w.project);
+    edit.save();
 }
 
 struct ShelterWords {
@@ -174,8 +182,9 @@ void list_shelters(const Shot& shot, bool json) {
     if (json) std::cout << all.dump(2) << "\n";
 }
 
-void shelter(const ShelterWords& w, const Cancel& cancel) {
-    Project project = load_project(w.project);
+void shelter(const ShelterWords& w, const Run& run) {
+    ProjectEdit edit(w.project, "shelter", run, !w.list);
+    Project& project = edit.project;
     Shot& shot = chosen_shot(project, w.shot, w.project);
     if (w.list) return list_shelters(shot, w.json);
     if (!w.on.empty()) shelter_of(shot, w.on).on = true;
@@ -184,13 +193,15 @@ void shelter(const ShelterWords& w, const Cancel& cancel) {
         shelter_of(shot, w.remove);
         std::erase_if(shot.shelters, [&](const Shelter& s) { return s.name == w.remove; });
     }
-    const Seconds time = w.time.empty() ? shot.in : Rational::parse(w.time, "--time");
+    const Seconds time = w.time.empty() ? shot.in : seconds_in(w.time, "--time");
     std::string told = w.follow;
     if (!w.at.empty() || !w.grow.empty()) {
         const auto at = numbers(w.at.empty() ? w.grow : w.at, w.at.empty() ? "--grow" : "--at", 2);
         ShelterKey key;
         key.time = time;
-        key.yaw_deg = at[0], key.pitch_deg = std::clamp(at[1], -90.0, 90.0);
+        const char* option = w.at.empty() ? "--grow" : "--at";
+        key.yaw_deg = must_hold(at[0], option, limits::kYaw_deg);
+        key.pitch_deg = must_hold(at[1], option, limits::kPitch_deg);
         if (!w.grow.empty()) {
             key =
                 subject_at(project, shot, time, rotation_of({key.yaw_deg, key.pitch_deg, 0}) * Vec3(0, 0, 1),
@@ -200,7 +211,8 @@ void shelter(const ShelterWords& w, const Cancel& cancel) {
         }
         if (!w.size.empty()) {
             const auto size = numbers(w.size, "--size", 2);
-            key.width_deg = std::clamp(size[0], 0.1, 360.0), key.height_deg = std::clamp(size[1], 0.1, 180.0);
+            key.width_deg = must_hold(size[0], "--size", limits::kOvalWidth_deg);
+            key.height_deg = must_hold(size[1], "--size", limits::kOvalHeight_deg);
         }
         const std::string name =
             w.name.empty() ? "shelter " + std::to_string(shot.shelters.size() + 1) : w.name;
@@ -225,8 +237,8 @@ void shelter(const ShelterWords& w, const Cancel& cancel) {
                         "Use an id of its rig, or 'auto'");
         if (!w.camera.empty()) s.camera = w.camera == "auto" ? std::string() : w.camera;
         if (!w.from.empty())
-            s.from = w.from == "start" ? std::nullopt : std::optional(Rational::parse(w.from, "--from"));
-        if (!w.to.empty()) s.to = w.to == "end" ? std::nullopt : std::optional(Rational::parse(w.to, "--to"));
+            s.from = w.from == "start" ? std::nullopt : std::optional(seconds_in(w.from, "--from"));
+        if (!w.to.empty()) s.to = w.to == "end" ? std::nullopt : std::optional(seconds_in(w.to, "--to"));
         if (s.from && s.to && *s.to < *s.from)
             throw Error("lies before --from", "--to", "Let the shelter end after it begins");
         if (w.ease) s.ease_s = *w.ease;
@@ -239,7 +251,7 @@ void shelter(const ShelterWords& w, const Cancel& cancel) {
                 [](double share) {
                     show_progress(fmt::format("{:3.0f} %  following", 100 * share), share >= 1);
                 },
-                cancel);
+                run.cancel);
             s.keys = f.keys;
             s.from = f.from, s.to = f.to;
             std::cout << fmt::format("followed from {:.2f} to {:.2f} s with {} keys{}\n",
@@ -254,12 +266,12 @@ void shelter(const ShelterWords& w, const Cancel& cancel) {
                                      sight.camera, 100 * sight.seen,
                                      sight.seen < 1 ? "; the rest stays as it was" : "");
     }
-    save_project(project, w.project);
+    edit.save();
 }
 
 } // namespace
 
-void add_seam_verbs(CLI::App& app, const Cancel& cancel) {
+void add_seam_verbs(CLI::App& app, const Run& run) {
     {
         auto w = std::make_shared<ShapeWords>();
         CLI::App* verb =
@@ -277,7 +289,7 @@ void add_seam_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_option("--time", w->time,
                          "Seconds at which its corners are there (the shot's in unless set)");
         verb->add_option("--feather", w->feather, "Degrees over which its edge ends")
-            ->check(CLI::Range(0.0, 90.0));
+            ->check(within(limits::kFeather_deg));
         verb->add_option("--on", w->on, "NAME: use it");
         verb->add_option("--off", w->off, "NAME: leave it out, but keep it");
         verb->add_option("--copy", w->copy, "NAME: the same shape on every other camera");
@@ -286,7 +298,7 @@ void add_seam_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_option("--remove", w->remove, "NAME: remove it");
         verb->add_flag("--list", w->list, "Say what shapes there are, and change nothing");
         verb->add_flag("--json", w->json, "With --list: as JSON");
-        verb->callback([w, cancel] { shape(*w, cancel); });
+        verb->callback([w, run] { shape(*w, run); });
     }
     {
         auto w = std::make_shared<ShelterWords>();
@@ -308,16 +320,16 @@ void add_seam_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_option("--from", w->from, "Seconds at which it begins, or 'start'");
         verb->add_option("--to", w->to, "Seconds at which it ends, or 'end'");
         verb->add_option("--ease", w->ease, "Seconds in which the seam passes round it")
-            ->check(CLI::Range(0.0, 60.0));
+            ->check(within(limits::kEase_s));
         verb->add_option("--feather", w->feather, "Degrees over which its edge ends")
-            ->check(CLI::Range(0.05, 90.0));
+            ->check(within(limits::kShelterFeather_deg));
         verb->add_option("--follow", w->follow, "NAME: find where what is in it goes, and set keys");
         verb->add_option("--on", w->on, "NAME: use it");
         verb->add_option("--off", w->off, "NAME: leave it out, but keep it");
         verb->add_option("--remove", w->remove, "NAME: remove it");
         verb->add_flag("--list", w->list, "Say what shelters there are, and change nothing");
         verb->add_flag("--json", w->json, "With --list: as JSON");
-        verb->callback([w, cancel] { shelter(*w, cancel); });
+        verb->callback([w, run] { shelter(*w, run); });
     }
 }
 

@@ -1,8 +1,11 @@
+#include "cli/project_edit.h"
 #include "cli/verbs.h"
 
 #include "base/error.h"
 #include "base/file.h"
 #include "base/json.h"
+#include "media/library.h"
+#include "project/limits.h"
 #include "solve/calibrate.h"
 
 #include <fmt/format.h>
@@ -30,7 +33,8 @@ struct SolveWords {
     double nearest = 0.4;
 };
 
-void set_freedoms(const SolveWords& w, SolveSettings& s) {
+void set_freedoms(const SolveWords& w, const Project& project, Shot& shot, MediaLibrary& library) {
+    SolveSettings& s = shot.solving;
     for (const auto& [text, to] :
          {std::pair{&w.turn, &s.turn}, std::pair{&w.position, &s.position}, std::pair{&w.focal, &s.focal},
           std::pair{&w.centre, &s.centre}, std::pair{&w.distortion, &s.distortion}})
@@ -38,7 +42,7 @@ void set_freedoms(const SolveWords& w, SolveSettings& s) {
     if (w.samples) s.samples = *w.samples, s.by_hand.clear();
     if (!w.times.empty()) {
         s.by_hand.clear();
-        for (const auto& t : w.times) s.by_hand.push_back(Rational::parse(t, "--at"));
+        for (const auto& t : w.times) s.by_hand.push_back(moment_in(t, "--at", project, shot, library));
     }
     if (w.best) s.pick = SamplePick::best;
     if (w.limit) s.limit_px = *w.limit;
@@ -62,12 +66,14 @@ void print_report(const SolveReport& r) {
     for (const auto& u : r.remarks) std::cout << "Note: " << u << "\n";
 }
 
-void solve(const SolveWords& w, const Cancel& cancel) {
-    Project project = load_project(w.project);
+void solve(const SolveWords& w, const Run& run) {
+    ProjectEdit edit(w.project, "solve", run, !w.dry_run);
+    Project& project = edit.project;
     Shot& shot = chosen_shot(project, w.shot, w.project);
-    set_freedoms(w, shot.solving);
-    const Rig before = shot.rig;
+    if (!w.report.empty()) may_write(w.report, project, w.project);
     MediaLibrary library;
+    set_freedoms(w, project, shot, library);
+    const Rig before = shot.rig;
     SolveOptions o;
     o.from_far = w.far;
     o.find = !w.points;
@@ -78,7 +84,7 @@ void solve(const SolveWords& w, const Cancel& cancel) {
         [](const SolveProgress& p) {
             show_progress(fmt::format("{:3.0f} %  {}", 100 * p.share, p.doing), p.share >= 1);
         },
-        cancel);
+        run.cancel);
     if (!w.with.empty()) {
         // Shots of the same rig: each finds points with the first one's result, then all solve together.
         std::vector<Shot*> shots = {&shot};
@@ -89,11 +95,11 @@ void solve(const SolveWords& w, const Cancel& cancel) {
             if (&other == &shot)
                 throw Error("is the shot itself", "--with " + name, "Name another shot of the same rig");
             other.rig = solved.rig;
-            other.points = find_points(project, other, library, o, 0.6, nullptr, cancel);
+            other.points = find_points(project, other, library, o, 0.6, nullptr, run.cancel);
             shots.push_back(&other);
         }
         auto together = solve_points(std::vector<const Shot*>(shots.begin(), shots.end()), solved.rig, before,
-                                     true, cancel);
+                                     true, run.cancel);
         solved.rig = together.rig;
         solved.points = together.points[0];
         solved.lines = together.lines[0];
@@ -109,7 +115,7 @@ void solve(const SolveWords& w, const Cancel& cancel) {
     else
         print_report(solved.report);
     print_remarks(project, shot, library);
-    if (!w.dry_run) save_project(project, w.project);
+    if (!w.dry_run) edit.save();
 }
 
 struct PointWords {
@@ -118,10 +124,12 @@ struct PointWords {
     std::optional<double> above;
     std::vector<int> remove, restore;
     bool clear = false, json = false;
+    bool changes() const { return !a.empty() || above || clear || !remove.empty() || !restore.empty(); }
 };
 
-void points(const PointWords& w) {
-    Project project = load_project(w.project);
+void points(const PointWords& w, const Run& run) {
+    ProjectEdit edit(w.project, "points", run, w.changes());
+    Project& project = edit.project;
     Shot& shot = chosen_shot(project, w.shot, w.project);
     bool changed = true;
     if (!w.a.empty()) {
@@ -130,8 +138,9 @@ void points(const PointWords& w) {
         MediaLibrary library;
         std::optional<Vec2> near;
         if (w.b_px.size() == 2) near = Vec2(w.b_px[0], w.b_px[1]);
-        const ControlPoint p = propose_point(project, shot, library, Rational::parse(w.at, "--time"), w.a,
-                                             {w.a_px[0], w.a_px[1]}, w.b, near);
+        const ControlPoint p =
+            propose_point(project, shot, library, moment_in(w.at, "--time", project, shot, library), w.a,
+                          {w.a_px[0], w.a_px[1]}, w.b, near);
         shot.points.edit([&](ControlPoints& list) { list.push_back(p); });
         std::cout << fmt::format("point {}: {} {:.2f}, {:.2f}  {} {:.2f}, {:.2f}  alike {:.2f}\n", p.id, p.a,
                                  p.a_px.x(), p.a_px.y(), p.b, p.b_px.x(), p.b_px.y(), p.likeness);
@@ -167,12 +176,12 @@ void points(const PointWords& w) {
             std::cout << fmt::format("{} used, {} left out, RMS {:.3f} px\n", r.points, r.dropped, r.rms.px);
         }
     }
-    if (changed) save_project(project, w.project);
+    if (changed) edit.save();
 }
 
 } // namespace
 
-void add_solve_verbs(CLI::App& app, const Cancel& cancel) {
+void add_solve_verbs(CLI::App& app, const Run& run) {
     {
         auto w = std::make_shared<SolveWords>();
         CLI::App* verb = app.add_subcommand(
@@ -181,7 +190,7 @@ void add_solve_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
         verb->add_option("--with", w->with, "Other shots of the same rig, solved together with it");
         verb->add_option("--samples", w->samples, "Moments at which points are looked for (5 unless set)")
-            ->check(CLI::Range(1, 1000));
+            ->check(within(limits::kSamples));
         verb->add_option("--at", w->times, "Moments by hand, shot seconds")->delimiter(',');
         verb->add_flag("--best-moments", w->best,
                        "Choose moments for sharpness, texture and stillness; first and last always");
@@ -199,9 +208,9 @@ void add_solve_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_flag("--one-distance", w->one_distance,
                        "All points at the agree distance, instead of each at its own");
         verb->add_option("--limit", w->limit, "Leave out points that miss by more, pixels")
-            ->check(CLI::Range(0.01, 1000.0));
+            ->check(within(limits::kResidualLimit_px));
         verb->add_option("--nearest", w->nearest, "Nothing is nearer to the rig, metres")
-            ->check(CLI::Range(0.05, 100.0));
+            ->check(within({0.05, 100}));
         verb->add_flag("--from-far", w->far,
                        "Cameras may be turned any way and lenses be off by several percent");
         verb->add_flag("--points-only", w->points,
@@ -209,7 +218,7 @@ void add_solve_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_flag("--one-moment", w->one_moment, "A single sample of a moving shot is meant");
         verb->add_flag("--dry-run", w->dry_run, "Say it, but do not save it");
         verb->add_flag("--json", w->json, "Print the report as JSON");
-        verb->callback([w, cancel] { solve(*w, cancel); });
+        verb->callback([w, run] { solve(*w, run); });
     }
     {
         auto w = std::make_shared<PointWords>();
@@ -217,17 +226,21 @@ void add_solve_verbs(CLI::App& app, const Cancel& cancel) {
         verb->add_option("PROJECT", w->project, "The project")->required();
         verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
         verb->add_option("--camera", w->a, "Add a point: the camera it is seen by");
-        verb->add_option("--place", w->a_px, "and where, source pixels X Y")->expected(2);
+        verb->add_option("--place", w->a_px, "and where, source pixels X Y")
+            ->expected(2)
+            ->check(within(limits::kPlace_px));
         verb->add_option("--other", w->b, "The other camera, in which it is looked for");
-        verb->add_option("--other-place", w->b_px, "Roughly where, if known")->expected(2);
+        verb->add_option("--other-place", w->b_px, "Roughly where, if known")
+            ->expected(2)
+            ->check(within(limits::kPlace_px));
         verb->add_option("--time", w->at, "The moment, shot seconds");
         verb->add_option("--drop-above", w->above, "Leave out all that miss by more, pixels")
-            ->check(CLI::Range(0.0, 1e6));
+            ->check(within({0, 1e6}));
         verb->add_option("--remove", w->remove, "Remove points by number")->delimiter(',');
         verb->add_option("--restore", w->restore, "Use points again that were left out")->delimiter(',');
         verb->add_flag("--clear", w->clear, "Remove all points");
         verb->add_flag("--json", w->json, "For programs");
-        verb->callback([w] { points(*w); });
+        verb->callback([w, run] { points(*w, run); });
     }
 }
 

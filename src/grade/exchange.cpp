@@ -18,9 +18,7 @@ constexpr double kLeastPower = 0.1, kMostPower = 10, kMostGain = 16;
 } // namespace
 
 Grade with_cdl(Grade grade, const std::filesystem::path& file, const std::string& id) {
-    std::error_code none;
-    if (!std::filesystem::is_regular_file(file, none))
-        throw Error("There is no such file", file.string(), "Name a .cc, .ccc or .cdl file");
+    must_be_regular_file(file);
     double slope[3], offset[3], power[3], saturation = 1;
     try {
         const auto cdl = ocio::CDLTransform::CreateFromFile(file.string().c_str(), id.c_str());
@@ -35,6 +33,7 @@ Grade with_cdl(Grade grade, const std::filesystem::path& file, const std::string
     }
     for (std::size_t c = 0; c < 3; ++c) {
         if (!(power[c] >= kLeastPower && power[c] <= kMostPower) || !(std::abs(offset[c]) <= 1) ||
+            !std::isfinite(saturation) ||
             !(slope[c] >= 0 && slope[c] + offset[c] <= kMostGain && slope[c] + offset[c] >= 0))
             throw Error(
                 "holds a correction beyond what a grade can do", file.string(),

@@ -1,5 +1,6 @@
 #include "master/inspect.h"
 
+#include "media/sequence.h"
 #include "media/still.h"
 
 #include <fmt/format.h>
@@ -73,6 +74,35 @@ void inspect_still(Inspection& i, const std::filesystem::path& path) {
     }
 }
 
+/// By some of its frames, first and last among them: each has to say for itself that it is a sphere.
+void inspect_sequence(Inspection& i, const std::filesystem::path& pattern) {
+    constexpr std::size_t kLooks = 9;
+    auto numbers = numbers_of(pattern);
+    std::sort(numbers.begin(), numbers.end());
+    const std::size_t looks = std::min(kLooks, numbers.size());
+    for (std::size_t k = 0; k < looks; ++k) {
+        const auto file =
+            numbered_file(pattern, numbers[looks == 1 ? 0 : k * (numbers.size() - 1) / (looks - 1)]);
+        Inspection frame;
+        frame.info = probe({file, MediaKind::still, i.info.rate});
+        inspect_still(frame, file);
+        if (k == 0) {
+            i.projection = frame.projection;
+            i.photo_sphere = frame.photo_sphere, i.envmap = frame.envmap;
+            i.problems = frame.problems;
+            continue;
+        }
+        const bool alike = frame.projection == i.projection && frame.info.width == i.info.width &&
+                           frame.info.height == i.info.height;
+        if (alike) continue;
+        i.problems.push_back(fmt::format("{} is {} x {}, {}, the first frame {} x {}, {}: frames of two "
+                                         "renders are mixed. Remove the old ones, or master it again",
+                                         file.filename().string(), frame.info.width, frame.info.height,
+                                         frame.projection, i.info.width, i.info.height, i.projection));
+        return;
+    }
+}
+
 std::string verdict_of(const Inspection& i) {
     if (i.projection == "flat") return "Players will show a flat picture.";
     const std::string shape =
@@ -91,6 +121,8 @@ Inspection inspect(const std::filesystem::path& path) {
         inspect_movie(i, path);
     else if (i.info.ref.kind == MediaKind::still)
         inspect_still(i, path);
+    else
+        inspect_sequence(i, path);
     judge_shape(i);
     i.verdict = verdict_of(i);
     return i;

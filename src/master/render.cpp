@@ -6,6 +6,7 @@
 #include "media/sequence.h"
 #include "media/sound.h"
 #include "media/still.h"
+#include "project/outputs.h"
 
 #include <fmt/format.h>
 
@@ -71,23 +72,37 @@ class MovieSink : public Sink {
             }
         }
         total_samples_ = (frame_time(frames, rate_) * Rational(kSoundRate)).round();
-        writer_.emplace(part_.path(), format);
+        named([&] { writer_.emplace(part_.path(), format); });
     }
     void write(const Picture& picture, std::int64_t index) override {
-        writer_->write(picture);
-        if (sound_)
-            speak_until(
-                std::min(total_samples_, (frame_time(index + 1, rate_) * Rational(kSoundRate)).round()));
+        named([&] {
+            writer_->write(picture);
+            if (sound_)
+                speak_until(
+                    std::min(total_samples_, (frame_time(index + 1, rate_) * Rational(kSoundRate)).round()));
+        });
     }
     void finish() override {
-        writer_->finish();
-        writer_.reset();
-        tag_spherical_in_place(part_.path(), tag_);
+        named([&] {
+            writer_->finish();
+            writer_.reset();
+            tag_spherical_in_place(part_.path(), tag_);
+        });
         part_.commit();
     }
     std::int64_t bytes() const override { return writer_ ? writer_->bytes_written() : 0; }
 
   private:
+    /// What goes wrong is said of the file that is wanted, not of the one in the making.
+    template <class Work>
+    void named(const Work& work) {
+        try {
+            work();
+        } catch (const Error& e) {
+            if (e.where() != part_.path()) throw;
+            throw Error(e.what_failed(), part_.final_path().string(), e.mend());
+        }
+    }
     void speak_until(std::int64_t sample) {
         if (sample <= spoken_) return;
         writer_->write_sound(sound_->read(first_sample_ + spoken_, sample - spoken_));
@@ -103,38 +118,31 @@ class MovieSink : public Sink {
 
 class SequenceSink : public Sink {
   public:
-    explicit SequenceSink(const Deliverable& d) : pattern_(d.path) {
+    explicit SequenceSink(const Deliverable& d) : pattern_(d.path), parts_(d.path.parent_path()) {
         check_pattern(pattern_);
         options_.depth = 16;
         options_.spherical = SphericalTag{d.mapping, d.stereo};
-        folder_ = pattern_.parent_path() / ("." + pattern_.stem().string() + ".part");
-        std::error_code code;
-        std::filesystem::remove_all(folder_, code);
-        if (!std::filesystem::create_directories(folder_, code))
-            throw Error("the folder cannot be made", folder_.string(), "Choose a place that is writable");
-    }
-    ~SequenceSink() override {
-        std::error_code code;
-        std::filesystem::remove_all(folder_, code);
     }
     void write(const Picture& picture, std::int64_t index) override {
-        const auto file = numbered_file(folder_ / pattern_.filename(), index);
-        write_still(picture, file, options_);
-        bytes_ += std::int64_t(std::filesystem::file_size(file));
-        ++count_;
+        const auto name = numbered_file(pattern_.filename(), index);
+        write_still(picture, parts_.path() / name, options_);
+        bytes_ += std::int64_t(std::filesystem::file_size(parts_.path() / name));
+        moves_.emplace_back(name.string(), name.string());
     }
-    void finish() override {
-        for (std::int64_t i = 0; i < count_; ++i)
-            std::filesystem::rename(numbered_file(folder_ / pattern_.filename(), i),
-                                    numbered_file(pattern_, i));
-    }
+    void finish() override { parts_.commit(moves_); }
     std::int64_t bytes() const override { return bytes_; }
 
   private:
-    std::filesystem::path pattern_, folder_;
+    std::filesystem::path pattern_;
+    PartFolder parts_;
     StillOptions options_;
-    std::int64_t bytes_ = 0, count_ = 0;
+    std::vector<std::pair<std::string, std::string>> moves_;
+    std::int64_t bytes_ = 0;
 };
+
+std::int64_t frames_of(const Span& span, FrameRate rate) {
+    return std::max<std::int64_t>(1, ((span.out - span.in) * rate).round());
+}
 
 /// Both eyes of one frame, read but not yet blended.
 struct ReadFrame {
@@ -174,6 +182,13 @@ Preflight preflight(const Project& project, const Deliverable& d, MediaLibrary& 
             out.stops.push_back(e.message());
         }
     }
+    if (!d.path.empty() && out.stops.empty()) {
+        try {
+            must_not_replace(d.path, project, {});
+        } catch (const Error& e) {
+            out.stops.push_back(e.message());
+        }
+    }
     bool any = false, left = false, right = false;
     for (const auto& use : shot->cameras) {
         const Media* media = find_media(project, use.media);
@@ -185,8 +200,6 @@ Preflight preflight(const Project& project, const Deliverable& d, MediaLibrary& 
             out.warnings.push_back("camera " + use.camera + " has no source and stays dark");
             continue;
         }
-        if (d.path == media->ref.path)
-            out.stops.push_back("the file name is that of a source, which would be lost");
         any = true;
         try {
             library.info(media->ref);
@@ -209,7 +222,17 @@ Preflight preflight(const Project& project, const Deliverable& d, MediaLibrary& 
         out.warnings.push_back("many players decode H.264 only up to 4096 x 2304; H.265 is safer for " +
                                std::to_string(size.width) + " x " + std::to_string(size.height));
     for (auto& remark : source_remarks(project, *shot, library)) out.warnings.push_back(std::move(remark));
-    if (!d.path.empty() && std::filesystem::exists(d.path))
+    if (is_sequence(d) && out.stops.empty()) {
+        const SequenceOverlap there = overlap_of(d.path, frames_of(span, shot->rate));
+        if (there.replaced > 0)
+            out.warnings.push_back(fmt::format("{} frames of {} exist and will be replaced", there.replaced,
+                                               d.path.filename().string()));
+        if (there.stale > 0)
+            out.warnings.push_back(fmt::format("{} frames of {} with other numbers are there from before and "
+                                               "will stay: remove them, or whoever "
+                                               "reads the sequence sees them, too",
+                                               there.stale, d.path.filename().string()));
+    } else if (!d.path.empty() && std::filesystem::exists(d.path))
         out.warnings.push_back(d.path.filename().string() + " exists and will be replaced");
     if (!d.path.empty() && out.stops.empty()) {
         const auto need = std::uint64_t(expected_bytes(d, span.out - span.in, shot->rate)),
@@ -232,7 +255,8 @@ void render(Composer& composer, const Project& project, const Deliverable& d,
         throw Error("cannot be rendered: " + checks.stops.front(), d.name, "Mend that and render again");
     const Shot& shot = *find_shot(project, d.shot);
     const Span span = used_span(project, shot, composer.library());
-    const std::int64_t frames = std::max<std::int64_t>(1, ((span.out - span.in) * shot.rate).round());
+    const std::int64_t frames = frames_of(span, shot.rate);
+    sweep_parts(d.path.parent_path());
     std::unique_ptr<Sink> sink;
     if (is_sequence(d))
         sink = std::make_unique<SequenceSink>(d);

@@ -120,4 +120,8 @@ std::function<float(float)> light_of_curve(const std::string& curve) {
     throw Error("'" + curve + "' is not a curve known here", "", "Use one of: " + list + "; or a file");
 }
 
+void quiet_colour_library() {
+    ocio::SetLoggingLevel(ocio::LOGGING_LEVEL_NONE);
+}
+
 } // namespace porb

@@ -1,4 +1,5 @@
 #include "base/error.h"
+#include "base/file.h"
 #include "media/still.h"
 #include "picture/mend.h"
 #include "picture/transfer.h"
@@ -76,6 +77,7 @@ Imath::Box2i checked_window(const Imf::Header& header, const std::filesystem::pa
 } // namespace
 
 ExrFacts exr_facts(const std::filesystem::path& path) {
+    must_be_regular_file(path);
     try {
         const Imf::RgbaInputFile file(path.c_str(), 1);
         const auto box = checked_window(file.header(), path);
@@ -89,6 +91,7 @@ ExrFacts exr_facts(const std::filesystem::path& path) {
 }
 
 Picture read_exr(const std::filesystem::path& path, BufferPool* pool, std::int64_t* mended) {
+    must_be_regular_file(path);
     try {
         Imf::RgbaInputFile file(path.c_str(), 2);
         const Imath::Box2i show = checked_window(file.header(), path), data = file.dataWindow();

@@ -2,6 +2,7 @@
 
 #include "base/error.h"
 #include "media/av.h"
+#include "media/curves.h"
 #include "media/sequence.h"
 #include "media/still.h"
 #include "media/video.h"
@@ -74,6 +75,7 @@ MediaRef media_ref_for(const std::filesystem::path& path) {
 
 void quiet_media_libraries() {
     av_log_set_level(AV_LOG_QUIET);
+    quiet_colour_library();
 }
 
 } // namespace porb

@@ -317,6 +317,7 @@ bool has_motion_track(const std::filesystem::path& path) {
 
 void write_camm_track(const std::filesystem::path& movie, const MotionRecord& record) {
     using namespace mp4;
+    must_be_regular_file(movie);
     std::ifstream in(movie, std::ios::binary);
     const MovieHeader header = find_movie_header(in);
     if (!header.found || header.size > kLargestHeader || header.fragmented)

@@ -1,6 +1,7 @@
 #include "media/spherical.h"
 
 #include "base/error.h"
+#include "base/file.h"
 
 #include <fmt/format.h>
 
@@ -63,6 +64,7 @@ std::string png_with_xmp(const std::string& png, const std::string& xmp) {
 }
 
 std::optional<SphericalTag> read_photo_sphere(const std::filesystem::path& path) {
+    must_be_regular_file(path);
     std::ifstream in(path, std::ios::binary);
     std::string head(256 * 1024, '\0');
     in.read(head.data(), static_cast<std::streamsize>(head.size()));

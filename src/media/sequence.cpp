@@ -29,6 +29,20 @@ Pattern parsed(const std::filesystem::path& path) {
     if (p.after.find('%') != std::string::npos) throw bad;
     return p;
 }
+
+/// The number that a name bears, when it is one of the pattern's.
+std::optional<std::int64_t> number_in(const Pattern& p, const std::filesystem::path& pattern,
+                                      const std::string& name) {
+    if (name.size() <= p.before.size() + p.after.size() || !name.starts_with(p.before) ||
+        !name.ends_with(p.after))
+        return std::nullopt;
+    const std::string digits = name.substr(p.before.size(), name.size() - p.before.size() - p.after.size());
+    std::int64_t number = 0;
+    const auto [end, ec] = std::from_chars(digits.data(), digits.data() + digits.size(), number);
+    if (ec != std::errc() || end != digits.data() + digits.size() || digits[0] == '-') return std::nullopt;
+    if (numbered_file(pattern, number).filename() != name) return std::nullopt; // other padding
+    return number;
+}
 } // namespace
 
 void check_pattern(const std::filesystem::path& pattern) {
@@ -40,32 +54,27 @@ std::filesystem::path numbered_file(const std::filesystem::path& pattern, std::i
     return pattern.parent_path() / (p.before + fmt::format("{:0{}}", number, p.digits) + p.after);
 }
 
-NumberedFiles find_numbered_files(const std::filesystem::path& pattern) {
+bool is_numbered(const std::filesystem::path& pattern, const std::string& name) {
+    return number_in(parsed(pattern), pattern, name).has_value();
+}
+
+std::vector<std::int64_t> numbers_of(const std::filesystem::path& pattern) {
     const Pattern p = parsed(pattern);
-    NumberedFiles found;
-    std::int64_t count = 0;
+    std::vector<std::int64_t> numbers;
     std::error_code code;
     const auto folder = pattern.parent_path().empty() ? std::filesystem::path(".") : pattern.parent_path();
-    for (const auto& entry : std::filesystem::directory_iterator(folder, code)) {
-        const std::string name = entry.path().filename().string();
-        if (name.size() <= p.before.size() + p.after.size() || !name.starts_with(p.before) ||
-            !name.ends_with(p.after))
-            continue;
-        const std::string digits =
-            name.substr(p.before.size(), name.size() - p.before.size() - p.after.size());
-        std::int64_t number = 0;
-        const auto [end, ec] = std::from_chars(digits.data(), digits.data() + digits.size(), number);
-        if (ec != std::errc() || end != digits.data() + digits.size() || digits[0] == '-') continue;
-        if (numbered_file(pattern, number).filename() != name) continue; // other padding: another sequence
-        found.first = count == 0 ? number : std::min(found.first, number);
-        found.last = count == 0 ? number : std::max(found.last, number);
-        ++count;
-    }
-    if (count == 0)
+    for (const auto& entry : std::filesystem::directory_iterator(folder, code))
+        if (const auto n = number_in(p, pattern, entry.path().filename().string())) numbers.push_back(*n);
+    return numbers;
+}
+
+NumberedFiles find_numbered_files(const std::filesystem::path& pattern) {
+    const auto numbers = numbers_of(pattern);
+    if (numbers.empty())
         throw Error("no numbered file matches", pattern.string(),
                     "Check the folder and the number of digits");
-    found.missing = found.last - found.first + 1 - count;
-    return found;
+    const auto [first, last] = std::minmax_element(numbers.begin(), numbers.end());
+    return {*first, *last, *last - *first + 1 - std::int64_t(numbers.size())};
 }
 
 std::optional<std::filesystem::path> pattern_of(const std::filesystem::path& file) {

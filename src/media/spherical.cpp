@@ -196,6 +196,8 @@ SphericalFacts spherical_facts_of_movie_header(std::string_view moov) {
 }
 
 SphericalFacts read_spherical(const std::filesystem::path& path) {
+    std::error_code code;
+    if (!std::filesystem::is_regular_file(path, code)) return {};
     std::ifstream in(path, std::ios::binary);
     const MovieHeader header = find_movie_header(in);
     if (!header.found) return {};
@@ -208,6 +210,7 @@ SphericalFacts read_spherical(const std::filesystem::path& path) {
 }
 
 void tag_spherical_in_place(const std::filesystem::path& path, const SphericalTag& tag) {
+    must_be_regular_file(path);
     std::ifstream in(path, std::ios::binary);
     const MovieHeader header = find_movie_header(in);
     if (!header.found || header.size > kLargestHeader)
@@ -220,13 +223,26 @@ void tag_spherical_in_place(const std::filesystem::path& path, const SphericalTa
 }
 
 void tag_spherical_copy(const std::filesystem::path& in, const std::filesystem::path& out,
-                        const SphericalTag& tag) {
+                        const SphericalTag& tag, const Cancel& cancel) {
+    must_be_regular_file(in);
     PartFile part(out);
-    std::error_code code;
-    if (!std::filesystem::copy_file(in, part.path(), code) || code)
-        throw Error("cannot be copied: " + code.message(), in.string(),
-                    "Check the name, the folder and its space");
-    tag_spherical_in_place(part.path(), tag);
+    std::ifstream from(in, std::ios::binary);
+    std::ofstream to(part.path(), std::ios::binary | std::ios::trunc);
+    std::vector<char> block(std::size_t(4) << 20);
+    while (from && to) {
+        cancel.check();
+        from.read(block.data(), std::streamsize(block.size()));
+        to.write(block.data(), from.gcount());
+    }
+    to.close();
+    if (!from.eof() || !to)
+        throw Error("cannot be copied", in.string(),
+                    "Check its permissions, and the space where the copy goes");
+    try {
+        tag_spherical_in_place(part.path(), tag);
+    } catch (const Error& e) { // which names the copy in the making
+        throw Error(e.what_failed(), in.string(), e.mend());
+    }
     part.commit();
 }
 

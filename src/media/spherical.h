@@ -1,5 +1,7 @@
 #pragma once
 
+#include "base/progress.h"
+
 #include <cstdint>
 #include <filesystem>
 #include <optional>
@@ -38,7 +40,7 @@ void tag_spherical_in_place(const std::filesystem::path& path, const SphericalTa
 
 /// The same into a copy; `in` is left as it is and `out` appears only when complete.
 void tag_spherical_copy(const std::filesystem::path& in, const std::filesystem::path& out,
-                        const SphericalTag& tag);
+                        const SphericalTag& tag, const Cancel& cancel = {});
 
 /// Reads a file's statements. A file that is no MP4 has none. Never throws for damaged content: that is a
 /// problem.

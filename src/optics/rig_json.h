@@ -5,11 +5,7 @@
 
 namespace porb {
 
-// The rig and its parts as JSON values, for files that hold a rig among other things.
-Json rig_to_json(const Rig& rig);
-Rig rig_from_json(const JsonPlace& place);
-
+/// A turn as a JSON value, for files that hold one among other things.
 Json turn_to_json(const Turn& turn);
-Turn turn_from_json(const JsonPlace& place);
 
 } // namespace porb

@@ -36,7 +36,8 @@ struct LineMark {
     Seconds time{0};
     std::string camera;
     std::vector<Vec2> places_px;
-    bool found = false; ///< by the search, not by hand
+    bool found = false;       ///< by the search, not by hand
+    std::string extra_json{}; ///< members of its JSON that this version does not know
     bool operator==(const LineMark&) const = default;
 };
 /// Whether a solve found it, rather than a person or levelling.
@@ -54,6 +55,7 @@ struct PointRegion {
     bool avoid = true; ///< otherwise: only inside regions of this kind
     std::string camera;
     std::vector<Vec2> corners;
+    std::string extra_json{};
     bool operator==(const PointRegion&) const = default;
 };
 
@@ -92,6 +94,7 @@ struct ValueFigure {
     std::string unit; ///< "deg", "mm", "px", ""
     double value = 0, before = 0, sigma = 0;
     bool determined = true; ///< false: the points say nothing of it, and it was kept near its start
+    std::string extra_json{};
     bool operator==(const ValueFigure&) const = default;
 };
 
@@ -103,6 +106,7 @@ struct KeptSolve {
     double rms_px = 0, rms_arcmin = 0, rms_before_px = 0;
     int points = 0, dropped = 0;
     std::vector<ValueFigure> values;
+    std::string extra_json{};
     bool operator==(const KeptSolve&) const = default;
 };
 
@@ -110,6 +114,7 @@ struct KeptSolve {
 struct OrientationKey {
     Seconds time{0};
     Turn turn;
+    std::string extra_json{};
     bool operator==(const OrientationKey&) const = default;
 };
 
@@ -128,6 +133,7 @@ struct Steady {
         0; ///< from the first row's moment to the last's; a frame's own moment is its middle row's
     double first_s = 0, step_s = 0;
     Shared<std::vector<Vec3>> path;
+    std::string extra_json{};
     bool operator==(const Steady&) const = default;
 };
 

@@ -13,8 +13,8 @@ History::History(Project first) {
 void History::apply(Project value, std::string label, const std::string& merge_key) {
     if (value == *now()) return;
     auto shared = std::make_shared<const Project>(std::move(value));
-    const bool merges =
-        !merge_key.empty() && at_ > 0 && at_ + 1 == steps_.size() && steps_[at_].merge_key == merge_key;
+    const bool merges = !merge_key.empty() && at_ > 0 && at_ + 1 == steps_.size() &&
+                        steps_[at_].merge_key == merge_key && steps_[at_].label == label;
     if (merges) {
         steps_[at_].value = std::move(shared);
         return;

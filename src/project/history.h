@@ -12,8 +12,9 @@ class History {
     explicit History(Project first);
 
     const ProjectPtr& now() const { return steps_[at_].value; }
-    /// Takes a new value with what was done in a few words ("Set yaw of B"). An edit with the same non-empty
-    /// `merge_key` as the one before becomes one step with it, so that a drag is undone at once.
+    /// Takes a new value with what was done in a few words ("Set yaw of B"). An edit with the same label
+    /// and non-empty `merge_key` as the one before becomes one step with it, so that a drag is undone at
+    /// once.
     void apply(Project value, std::string label, const std::string& merge_key = {});
     /// The next edit starts a step of its own whatever its key (a drag was let go).
     void end_merge() { steps_[at_].merge_key.clear(); }

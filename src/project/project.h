@@ -20,7 +20,7 @@ namespace porb {
 struct Media {
     std::string id;
     MediaRef ref;
-    std::string extra_json;
+    std::string extra_json; ///< members of its JSON that this version does not know, as everywhere
     bool operator==(const Media&) const = default;
 };
 
@@ -64,6 +64,7 @@ struct ShotCamera {
 struct Marker {
     Seconds time{0};
     std::string name, note;
+    std::string extra_json{};
     bool operator==(const Marker&) const = default;
 };
 
@@ -72,6 +73,7 @@ struct MotionSource {
     std::filesystem::path path;
     Seconds offset{0};  ///< record time = shot time + offset
     std::string camera; ///< in whose axes it was measured; empty: the rig's
+    std::string extra_json{};
     bool operator==(const MotionSource&) const = default;
 };
 
@@ -163,12 +165,23 @@ void match_cameras_to_rig(Shot& shot);
 /// The reach a careful person starts from: all the lens sees, rounded down to half a degree.
 double default_reach_deg(const Lens& lens);
 
+/// Throws Error for the first thing about `project` that is not allowed (project/limits.h, and the rules that
+/// stand with the fields), in words: whatever passes can be saved and read again. Lists that `known_good`
+/// shares are not looked at again. Some microseconds a camera; thread safe.
+void validate(const Project& project, const Project* known_good = nullptr);
+
 /// Reads and writes `.porb` JSON (docs/project-file.md). Paths inside are relative to the project's folder
-/// where that stays short. Media need not exist. Throws Error with the JSON path.
-Project parse_project(std::string_view json_text, const std::filesystem::path& file);
+/// where that stays short. Media need not exist. Throws Error with the JSON path, and writes nothing that it
+/// would not read. What named cameras that the rig has not (earlier versions saved such) is left out, and
+/// `remarks` says so.
+Project parse_project(std::string_view json_text, const std::filesystem::path& file,
+                      std::vector<std::string>* remarks = nullptr);
 std::string project_to_text(const Project& project, const std::filesystem::path& file);
-Project load_project(const std::filesystem::path& file);
+Project load_project(const std::filesystem::path& file, std::vector<std::string>* remarks = nullptr);
 void save_project(const Project& project, const std::filesystem::path& file);
+
+/// Lines as a file of their own ("pale-orbit/lines"), which the command line reads.
+std::vector<LineMark> parse_lines(std::string_view json_text, const std::string& where);
 
 /// A shot id that the project has not.
 std::string free_shot_id(const Project& project);

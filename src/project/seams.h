@@ -18,6 +18,7 @@ struct FlowKey {
     double strength = 1;
     double zone_deg = 32;
     double smoothness = 1;
+    std::string extra_json{}; ///< members of its JSON that this version does not know
     bool operator==(const FlowKey&) const = default;
 };
 /// What flow does where two cameras meet, instead of what it does elsewhere.
@@ -29,6 +30,7 @@ struct SeamFlow {
     std::optional<double>
         agree_distance_m;           ///< of this seam, where distances found are not used; 0: infinitely far
     std::vector<FlowKey> keys = {}; ///< as the shot's, of this seam
+    std::string extra_json{};
     bool operator==(const SeamFlow&) const = default;
 };
 /// Closing parallax where lenses meet: near a seam, everything is drawn where the rig's centre would see it,
@@ -80,6 +82,7 @@ struct LineKey {
     static constexpr std::uint8_t kNobody = 255;
     Seconds time{0};
     Shared<std::vector<std::uint8_t>> who;
+    std::string extra_json{};
     bool operator==(const LineKey&) const = default;
 };
 /// Lines found in the pictures, in place of those where two lenses are equally far inside their reach. The
@@ -109,6 +112,7 @@ struct ShapeCorner {
 struct ShapeKey {
     Seconds time{0};
     std::vector<ShapeCorner> corners;
+    std::string extra_json{};
     bool operator==(const ShapeKey&) const = default;
 };
 /// A closed shape on one camera: a cut-out removes what is inside, a restore brings it back as far as the
@@ -118,6 +122,7 @@ struct Shape {
     bool restores = false, on = true;
     double feather_deg = 2;     ///< of its edge
     std::vector<ShapeKey> keys; ///< in order of time, one at least, each with as many corners
+    std::string extra_json{};
     bool operator==(const Shape&) const = default;
 };
 inline constexpr std::size_t kFewestCorners = 3, kMostCorners = 200;
@@ -132,6 +137,7 @@ std::vector<Vec2> outline_of(const std::vector<ShapeCorner>& corners, int steps 
 struct ShelterKey {
     Seconds time{0};
     double yaw_deg = 0, pitch_deg = 0, width_deg = 20, height_deg = 40;
+    std::string extra_json{};
     bool operator==(const ShelterKey&) const = default;
 };
 /// A part of the sphere that comes whole from one camera.
@@ -143,6 +149,7 @@ struct Shelter {
     double ease_s = 0.5;             ///< in which the line passes over, before `from` and after `to`
     double feather_deg = 2;
     std::vector<ShelterKey> keys; ///< in order of time, one at least
+    std::string extra_json{};
     bool operator==(const Shelter&) const = default;
 };
 /// The oval at a moment, smoothly between keys.
@@ -163,6 +170,7 @@ struct Crossing {
     CrossingCure cure = CrossingCure::none;
     std::string shelter;    ///< name of the one that was made for it
     bool dismissed = false; ///< looked at and left
+    std::string extra_json{};
     bool operator==(const Crossing&) const = default;
 };
 /// Less is not seen: two edges nearer than a pixel of a picture 3840 wide pass for one.
@@ -175,6 +183,7 @@ struct CrossingScan {
     Seconds from{0}, to{0}; ///< what was looked through
     double step_s = 0;
     std::vector<Crossing> crossings; ///< in order of time
+    std::string extra_json{};
     bool operator==(const CrossingScan&) const = default;
 };
 

@@ -2,6 +2,8 @@
 
 #include "base/error.h"
 
+#include <fmt/format.h>
+
 namespace porb {
 
 Seconds shot_length(const Project& project, const Shot& shot, MediaLibrary& library) {
@@ -23,6 +25,23 @@ Seconds shot_length(const Project& project, const Shot& shot, MediaLibrary& libr
     }
     if (end) return std::max(*end, Seconds(0));
     return still ? Rational(1) / shot.rate : Seconds(0);
+}
+
+Seconds moment_of(const Project& project, const Shot& shot, MediaLibrary& library, Seconds time,
+                  const std::string& where) {
+    const Seconds length = shot_length(project, shot, library);
+    if (length <= Seconds(0)) { // which source it is says more than a length of nothing
+        for (const auto& use : shot.cameras)
+            if (const Media* media = use.used ? find_media(project, use.media) : nullptr)
+                (void)library.info(media->ref);
+        throw Error("shows nothing: no camera in use has a source, or they have no moment in common",
+                    "shot " + shot.name, "Give its cameras sources, or align them in time");
+    }
+    // A hair before a frame's beginning is that frame's; so is the very end of the last.
+    if (time < Seconds(0) || time >= length)
+        throw Error("is outside the shot, which lasts " + fmt::format("{:.3f}", length.to_double()) + " s",
+                    where, "Choose a time inside it");
+    return time;
 }
 
 Span used_span(const Project& project, const Shot& shot, MediaLibrary& library) {

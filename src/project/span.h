@@ -18,4 +18,9 @@ Span used_span(const Project& project, const Shot& shot, MediaLibrary& library);
 std::vector<std::string> source_remarks(const Project& project, const Shot& shot,
                                         const MediaLibrary& library);
 
+/// `time`, which must be a moment at which the shot shows something. Throws Error: by file when a source
+/// cannot be read, or with the shot's length; `where` says whose time it is.
+Seconds moment_of(const Project& project, const Shot& shot, MediaLibrary& library, Seconds time,
+                  const std::string& where);
+
 } // namespace porb

@@ -1,11 +1,13 @@
 #include "project/takes.h"
 
 #include "base/error.h"
+#include "base/file.h"
 #include "media/library.h"
 #include "media/sequence.h"
 #include "media/still.h"
 #include "optics/circle_finder.h"
 #include "project/origins.h"
+#include "project/rig_change.h"
 
 #include <fmt/format.h>
 
@@ -357,27 +359,20 @@ std::vector<Take> propose_takes(const std::vector<FoundFile>& files) {
     return takes;
 }
 
-void start_from(Shot& shot, const Rig& rig, const Origin& origin) {
-    const auto before = shot.cameras;
-    const bool locked = std::any_of(before.begin(), before.end(),
+std::vector<std::string> start_from(Shot& shot, const Rig& rig, const Origin& origin) {
+    std::vector<std::string> words;
+    const bool locked = std::any_of(shot.cameras.begin(), shot.cameras.end(),
                                     [](const ShotCamera& c) { return c.lens_locked || c.pose_locked; });
-    if (locked && before.size() == rig.cameras.size()) { // a lock keeps its camera where it is
+    if (locked && shot.cameras.size() == rig.cameras.size()) { // a lock keeps its camera where it is
         take_rig(shot, rig, origin);
     } else {
-        shot.rig = rig;
-        shot.cameras.clear();
-        match_cameras_to_rig(shot);
-        for (std::size_t i = 0; i < shot.cameras.size(); ++i) {
-            ShotCamera& c = shot.cameras[i];
-            for (auto& o : c.origins) o = origin;
-            origin_of(c, CameraValue::offset) = {};
-            if (i >= before.size()) continue;
-            c.media = before[i].media, c.offset = before[i].offset, c.drift_ppm = before[i].drift_ppm;
-            c.feather_deg = before[i].feather_deg, c.used = before[i].used;
-            origin_of(c, CameraValue::offset) = origin_of(before[i], CameraValue::offset);
-        }
+        words = change_rig(shot, rig);
+        for (auto& c : shot.cameras)
+            for (int v = 0; v < kCameraValues; ++v)
+                if (CameraValue(v) != CameraValue::offset) origin_of(c, CameraValue(v)) = origin;
     }
     shot.profile = rig;
+    return words;
 }
 
 std::string add_take(Project& project, const Take& take, const std::vector<FoundFile>& files,
@@ -483,6 +478,7 @@ FoundFile look_at(const std::filesystem::path& file) {
     constexpr std::size_t kPart = 1 << 16;
     std::error_code code;
     f.bytes = std::filesystem::file_size(file, code);
+    must_be_regular_file(file);
     std::ifstream in(file, std::ios::binary);
     std::string part(kPart, '\0');
     std::uint64_t hash = 14695981039346656037ull;

@@ -58,6 +58,6 @@ FoundFile look_at(const std::filesystem::path& file);
 
 /// Replaces the shot's rig by `rig`, whose cameras take over the sources in order; its values come from
 /// `origin`.
-void start_from(Shot& shot, const Rig& rig, const Origin& origin);
+std::vector<std::string> start_from(Shot& shot, const Rig& rig, const Origin& origin);
 
 } // namespace porb

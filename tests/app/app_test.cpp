@@ -392,6 +392,15 @@ TEST_CASE("a render is stopped by its button and leaves nothing") {
     CHECK_FALSE(std::filesystem::exists(b.session().project()->deliverables[0].path));
 }
 
+namespace {
+std::filesystem::path find_file(const std::filesystem::path& folder, const char* ending) {
+    std::error_code code;
+    for (const auto& entry : std::filesystem::directory_iterator(folder, code))
+        if (entry.path().extension() == ending) return entry.path();
+    return {};
+}
+} // namespace
+
 TEST_CASE("unsaved work of a killed process is found and taken up") {
     Bench b;
     Project changed = *b.session().project();
@@ -399,16 +408,18 @@ TEST_CASE("unsaved work of a killed process is found and taken up") {
     const auto folder = b.folder / "autosave";
     const pid_t child = ::fork();
     if (child == 0) {
-        write_autosave(folder, b.folder / "p.porb", changed);
+        AutosaveSlot(folder).write(b.folder / "p.porb", fingerprint_of(b.folder / "p.porb"), changed);
         ::_exit(0);
     }
     ::waitpid(child, nullptr, 0);
     const auto found = find_autosaves(folder);
     REQUIRE(found.size() == 1);
-    b.session().recover(found[0].project, found[0].project_file);
+    REQUIRE(b.session().recover(found[0]));
     CHECK(b.session().project()->name == "changed");
     CHECK(b.session().is_dirty());
-    CHECK(b.session().save(b.session().file()));
+    CHECK(std::filesystem::exists(found[0].file)); // the only copy of the work stays until it is saved
+    CHECK(b.session().save(b.session().file()) == Session::Saved::yes);
+    CHECK_FALSE(std::filesystem::exists(found[0].file));
     CHECK_FALSE(b.session().is_dirty());
     CHECK(load_project(b.folder / "p.porb").name == "changed");
 }
@@ -421,7 +432,7 @@ TEST_CASE("unsaved work is asked about, one project after the other, and lost on
         p.name = name;
         const pid_t child = ::fork();
         if (child == 0) {
-            write_autosave(folder, b.folder / (std::string(name) + ".porb"), p);
+            AutosaveSlot(folder).write(b.folder / (std::string(name) + ".porb"), 0, p);
             ::_exit(0);
         }
         ::waitpid(child, nullptr, 0);
@@ -455,8 +466,7 @@ TEST_CASE("an edit is kept safe within seconds") {
     Bench b;
     b.session().edit_shot("yaw", [](Shot& s) { s.orientation.yaw_deg = 33; });
     const auto folder = b.folder / "autosave";
-    REQUIRE(QTest::qWaitFor(
-        [&] { return std::filesystem::exists(folder) && !std::filesystem::is_empty(folder); }, 9000));
-    const auto file = std::filesystem::directory_iterator(folder)->path();
+    REQUIRE(QTest::qWaitFor([&] { return !find_file(folder, ".porb-autosave").empty(); }, 9000));
+    const auto file = find_file(folder, ".porb-autosave");
     CHECK(read_text_file(file).find("\"yaw_deg\": 33") != std::string::npos);
 }

@@ -22,7 +22,7 @@ using namespace porb::app;
 using namespace porb::test;
 
 TEST_CASE("number fields understand units, commas and signs, and refuse words") {
-    NumberField field(-100, 100, 0.5, 2, "m");
+    NumberField field({-100, 100}, 0.5, 2, "m");
     double edited = 0;
     int times = 0;
     QObject::connect(&field, &NumberField::edited, &field, [&](double v) {
@@ -53,7 +53,7 @@ TEST_CASE("number fields understand units, commas and signs, and refuse words") 
 }
 
 TEST_CASE("number fields are dragged sideways, finely with Shift, as one step") {
-    NumberField field(-100, 100, 0.5, 2, "m");
+    NumberField field({-100, 100}, 0.5, 2, "m");
     field.resize(120, 26);
     field.show();
     field.clearFocus();

@@ -1,4 +1,4 @@
-#include "project/calibrating_json.h"
+#include "project/project.h"
 #include "support/support.h"
 
 using namespace porb;
@@ -89,7 +89,7 @@ TEST_CASE("files of lines are read, and others refused") {
 
 TEST_CASE("colours, matching and flow survive a round trip, and nonsense is refused by name") {
     Project p;
-    Shot s = shot_for_rig(nominal_rig(2, 400, 400, 1, 200), "t");
+    Shot s = shot_for_rig(nominal_rig(3, 400, 400, 1, 200), "t");
     s.id = "shot-1";
     s.cameras[1].colour.gains = {{Seconds(0), {0.1, -0.2, 0.3}}, {Rational(1, 3), {0, 0.25, 0}}};
     s.cameras[1].colour.falloff = {-0.1, -0.3};
@@ -152,8 +152,9 @@ TEST_CASE("blending, shapes and shelters survive a round trip, and broken ones a
     const auto refused = [&](auto damage) {
         Project broken = p;
         damage(broken.shots[0]);
-        const std::string bad = project_to_text(broken, file);
-        return error_of([&] { parse_project(bad, file); });
+        const std::string words = error_of([&] { validate(broken); });
+        CHECK(error_of([&] { (void)project_to_text(broken, file); }) == words); // nothing of it is written
+        return words;
     };
     const auto says = [](const std::string& error, const char* what) {
         return error.find(what) != std::string::npos;
@@ -161,13 +162,15 @@ TEST_CASE("blending, shapes and shelters survive a round trip, and broken ones a
     CHECK(says(refused([](Shot& x) { x.cameras[1].shapes[0].keys[0].corners.resize(1); }),
                "has 1 corner: a shape needs 3 at least"));
     CHECK(says(refused([](Shot& x) { x.cameras[1].shapes[0].keys[1].corners.push_back({}); }),
-               "cameras/1/shapes/0/keys: differ in how many corners"));
+               "shot t, camera B, shape pole, keys: differ in how many corners"));
     CHECK(says(refused([](Shot& x) { x.cameras[1].shapes[0].keys[1].time = Seconds(0); }), "order of time"));
     CHECK(says(refused([](Shot& x) { x.cameras[1].shapes[0].keys.clear(); }), "is empty"));
-    CHECK(says(refused([](Shot& x) { x.shelters[0].camera = "Q"; }), "'Q' is not a camera of the rig"));
+    CHECK(says(refused([](Shot& x) { x.shelters[0].camera = "Q"; }),
+               "names camera 'Q', which the rig has not"));
     CHECK(says(refused([](Shot& x) { x.shelters[0].to = Seconds(0); }), "lies before from_s"));
-    CHECK(says(refused([](Shot& x) { x.shelters[0].keys[0].width_deg = 0; }), "shelters/0/keys/0/width_deg"));
-    CHECK(says(refused([](Shot& x) { x.blend.widest_deg = 500; }), "blend/widest_deg"));
+    CHECK(says(refused([](Shot& x) { x.shelters[0].keys[0].width_deg = 0; }),
+               "shelter keeper, key 1, width: is 0"));
+    CHECK(says(refused([](Shot& x) { x.blend.widest_deg = 500; }), "blend, widest: is 500"));
 }
 
 TEST_CASE(
@@ -219,7 +222,8 @@ TEST_CASE(
         return error_of([&] { (void)parse_project(bad, file); });
     };
     CHECK(refused("a77.1", "a77x1").find("seam_lines") != std::string::npos);
-    CHECK(refused("a77.1", "a77z1").find("does not say who supplies what") != std::string::npos);
+    CHECK(refused("a77.1", "a77z1").find("names camera 26 of 2") != std::string::npos);
+    CHECK(refused("a77.1", "a77[300]1").find("does not say who supplies what") != std::string::npos);
     CHECK(refused("a77.1", "a76.1").find("says who supplies 36863 of 36864") != std::string::npos);
     CHECK(refused("\"damage_px\": 0.5", "\"damage_px\": -3").find("damage_px") != std::string::npos);
     CHECK(refused("\"contrast\": 1.2", "\"contrast\": 0").find("contrast") != std::string::npos);

@@ -163,17 +163,26 @@ TEST_CASE("autosaves of dead processes are found, of living ones left alone") {
     const Project p = full_project(folder.path());
     const pid_t child = ::fork();
     if (child == 0) {
-        write_autosave(folder / "auto", folder / "p.porb", p);
-        ::_exit(0);
+        AutosaveSlot(folder / "auto").write(folder / "p.porb", 7, p);
+        ::_exit(0); // as a crash: nothing is cleared away
     }
     ::waitpid(child, nullptr, 0);
-    write_autosave(folder / "auto", folder / "mine.porb", p); // by this process, which lives
+    const AutosaveSlot mine(folder / "auto"); // of this process, which lives
+    mine.write(folder / "mine.porb", 0, p);
     std::ofstream(folder / "auto/1-2.porb-autosave") << "{ damaged";
-    const auto found = find_autosaves(folder / "auto");
+    std::vector<std::filesystem::path> unreadable;
+    const auto found = find_autosaves(folder / "auto", &unreadable);
+    CHECK(unreadable.size() == 1);
     REQUIRE(found.size() == 1);
     CHECK(found[0].project_file == folder / "p.porb");
     CHECK(found[0].project == p);
-    remove_autosave(folder / "auto", folder / "mine.porb");
+    CHECK(found[0].opened == 7);
+    // Whoever takes it up goes on in the same file; nobody else may meanwhile.
+    const auto adopted = AutosaveSlot::adopt(found[0]);
+    REQUIRE(adopted);
+    CHECK_FALSE(AutosaveSlot::adopt(found[0]));
+    CHECK(find_autosaves(folder / "auto").empty());
+    CHECK(std::filesystem::exists(found[0].file));
 }
 
 TEST_CASE("a kill at any moment of saving leaves the old project or the new one") {

@@ -1,0 +1,167 @@
+// What must hold between the fields of a project.
+#include "media/sequence.h"
+#include "project/fields_project.h"
+
+namespace porb {
+
+namespace {
+
+constexpr std::size_t kCells = std::size_t(SeamLines::kSide) * SeamLines::kSide;
+
+class CameraNames {
+  public:
+    explicit CameraNames(const Rig& rig) {
+        for (const auto& c : rig.cameras) names_.insert(c.id);
+    }
+    void must_have(const FieldChecker& at, std::string_view key, const std::string& id,
+                   bool or_none = false) const {
+        if ((id.empty() && or_none) || names_.contains(id)) return;
+        at.refuse(key, "names camera '" + id + "', which the rig has not",
+                  or_none ? "Use an id from rig/cameras, or leave it empty" : "Use an id from rig/cameras");
+    }
+
+  private:
+    std::set<std::string_view> names_;
+};
+
+void check_points(const FieldChecker& c, const ControlPoints& points, const CameraNames& cameras) {
+    std::set<int> ids;
+    for (std::size_t i = 0; i < points.size(); ++i) {
+        const ControlPoint& p = points[i];
+        const FieldChecker at = c.entry("points", i);
+        cameras.must_have(at, "", p.a);
+        cameras.must_have(at, "", p.b);
+        if (p.a == p.b) at.refuse("", "is between a camera and itself", "Name two cameras");
+        if (!ids.insert(p.id).second)
+            at.refuse("", "has an id that is used twice", "Give each point an id of its own");
+    }
+}
+
+void check_who(const FieldChecker& at, const std::vector<std::uint8_t>& who, std::size_t cameras) {
+    if (who.size() != kCells)
+        at.refuse("who",
+                  "says who supplies " + std::to_string(who.size()) + " of " + std::to_string(kCells) +
+                      " places",
+                  WhoCode::kMend);
+    for (const std::uint8_t camera : who)
+        if (camera != LineKey::kNobody && camera >= cameras)
+            at.refuse("who", "names camera " + std::to_string(camera + 1) + " of " + std::to_string(cameras),
+                      WhoCode::kMend);
+}
+
+} // namespace
+
+void check_media(const FieldChecker& c, const Media& m) {
+    if (m.ref.path.empty()) c.refuse("path", "is empty", "Name the file");
+    if (m.ref.kind != MediaKind::sequence) return;
+    try {
+        check_pattern(m.ref.path);
+    } catch (const Error& e) {
+        c.refuse("path", e.what_failed(), e.mend());
+    }
+}
+
+void check_shot(const FieldChecker& c, const Shot& s) {
+    const CameraNames cameras(s.rig);
+    if (s.cameras.size() != s.rig.cameras.size())
+        c.refuse("cameras", "are not as many as the rig has", "Give each camera of the rig one entry");
+    for (std::size_t i = 0; i < s.cameras.size(); ++i)
+        if (s.cameras[i].camera != s.rig.cameras[i].id)
+            c.entry("cameras", i)
+                .refuse("camera", "'" + s.cameras[i].camera + "' is not at its place of the rig",
+                        "Use the rig's ids in its order");
+    // Points that were looked at keep their cameras: a rig's ids change together with them (rig_change.h).
+    if (!c.is_known_good(&*s.points)) check_points(c, *s.points, cameras);
+    for (std::size_t i = 0; i < s.lines.size(); ++i)
+        cameras.must_have(c.entry("lines", i), "camera", s.lines[i].camera);
+    for (std::size_t i = 0; i < s.regions.size(); ++i)
+        cameras.must_have(c.entry("regions", i), "camera", s.regions[i].camera, true);
+    for (std::size_t i = 0; i < s.shelters.size(); ++i)
+        cameras.must_have(c.entry("shelters", i), "camera", s.shelters[i].camera, true);
+    cameras.must_have(c.inside("match"), "reference", s.match.reference, true);
+    const FieldChecker flow = c.inside("flow"), crossings = c.inside("crossings"),
+                       lines = c.inside("seam_lines");
+    for (std::size_t i = 0; i < s.flow.seams.size(); ++i)
+        for (const auto& [key, id] : {std::pair("a", &s.flow.seams[i].a), std::pair("b", &s.flow.seams[i].b)})
+            cameras.must_have(flow.entry("seams", i), key, *id);
+    for (std::size_t i = 0; s.crossings && i < (*s.crossings)->crossings.size(); ++i) {
+        const Crossing& x = (*s.crossings)->crossings[i];
+        for (const auto& [key, id] : {std::pair("a", &x.a), std::pair("b", &x.b)})
+            cameras.must_have(crossings.entry("found", i), key, *id);
+    }
+    for (std::size_t i = 0; i < s.seam_lines->keys.size(); ++i)
+        check_who(lines.entry("keys", i), *s.seam_lines->keys[i].who, s.cameras.size());
+}
+
+void check_project(const FieldChecker& c, const Project& p) {
+    check_ids(c, "media", p.media);
+    check_ids(c, "shots", p.shots);
+    check_ids(c, "deliverables", p.deliverables);
+    std::set<std::string_view> media, shots;
+    for (const auto& m : p.media) media.insert(m.id);
+    for (const auto& s : p.shots) {
+        shots.insert(s.id);
+        const FieldChecker shot = c.entry("shots", std::size_t(&s - p.shots.data()));
+        for (std::size_t i = 0; i < s.cameras.size(); ++i)
+            if (const auto& id = s.cameras[i].media; !id.empty() && !media.contains(id))
+                shot.entry("cameras", i)
+                    .refuse("media", "names media '" + id + "', which the project has not",
+                            "Add it under media");
+    }
+    for (std::size_t d = 0; d < p.deliverables.size(); ++d)
+        if (!shots.contains(p.deliverables[d].shot))
+            c.entry("deliverables", d)
+                .refuse("shot", "'" + p.deliverables[d].shot + "' is not a shot", "Use the id of a shot");
+}
+
+std::string WhoCode::text(const Shared<std::vector<std::uint8_t>>& cells) {
+    const auto& who = *cells;
+    std::string out;
+    for (std::size_t i = 0; i < who.size();) {
+        std::size_t end = i;
+        while (end < who.size() && who[end] == who[i]) ++end;
+        if (who[i] == LineKey::kNobody)
+            out += '.';
+        else if (who[i] < 52)
+            out += who[i] < 26 ? char('a' + who[i]) : char('A' + who[i] - 26);
+        else
+            out += '[' + std::to_string(who[i]) + ']';
+        out += std::to_string(end - i);
+        i = end;
+    }
+    return out;
+}
+
+std::vector<std::uint8_t> WhoCode::parse(const JsonPlace& place) {
+    const std::string text = place.text(8 * kCells);
+    std::vector<std::uint8_t> who;
+    std::size_t i = 0;
+    const auto number = [&] {
+        std::size_t n = 0;
+        while (i < text.size() && text[i] >= '0' && text[i] <= '9' && n <= kCells)
+            n = n * 10 + std::size_t(text[i++] - '0');
+        return n;
+    };
+    while (i < text.size()) {
+        const char c = text[i++];
+        std::size_t camera = kCells; // none
+        if (c == '.') camera = LineKey::kNobody;
+        if (c >= 'a' && c <= 'z') camera = std::size_t(c - 'a');
+        if (c >= 'A' && c <= 'Z') camera = std::size_t(c - 'A') + 26;
+        if (c == '[') {
+            camera = number();
+            if (i >= text.size() || text[i++] != ']' || camera >= LineKey::kNobody) camera = kCells;
+        }
+        const std::size_t run = number();
+        if (camera == kCells || run == 0 || who.size() + run > kCells)
+            place.refuse("does not say who supplies what at letter " + std::to_string(i), kMend);
+        who.insert(who.end(), run, std::uint8_t(camera));
+    }
+    return who;
+}
+
+const char* WhoCode::fault(const Shared<std::vector<std::uint8_t>>&) {
+    return nullptr; // how many cells, and which cameras, is a rule of the shot
+}
+
+} // namespace porb
