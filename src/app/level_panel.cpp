@@ -263,26 +263,24 @@ void LevelPanel::find_edges() {
                 library = session_.library()](const BackgroundJob::Tell& tell,
                                               const Cancel& cancel) -> BackgroundJob::Finish {
         tell(0.1, "Finding edges");
-        const auto lines = find_upright_lines(*project, *find_shot(*project, id), at, *library, cancel);
-        return [this, lines, id, at] {
-            if (!session_.shot() || session_.shot()->id != id) return;
-            if (lines.empty())
-                return session_.say(
-                    "Too few upright edges were found. Trace three or more by hand, or try another moment.",
-                    Signal::care);
+        const Shot& of = *find_shot(*project, id);
+        // The moment on show first: what is set upright is set there.
+        std::vector<Seconds> times = {at};
+        for (const Seconds t : upright_times(*project, of, *library))
+            if (t != at) times.push_back(t);
+        const FoundUpright found = find_upright(*project, of, times, *library, cancel);
+        return [this, found, project, id, at] {
+            if (!session_.still_holds(*find_shot(*project, id))) return;
             QString words;
             session_.edit_shot("Upright by edges found", [&](Shot& s) {
                 std::erase_if(s.lines, is_upright_edge);
-                Shot with = s;
-                with.lines = lines;
-                const Upright u =
-                    upright_from_lines(line_senses(with), orientation_at(s, at).transpose() * Vec3(0, -1, 0));
-                words = QString("%1 upright edges; it leant by %2°. They agree to %3°.")
-                            .arg(lines.size())
-                            .arg(lean_deg(s, at, u.up), 0, 'f', 2)
-                            .arg(u.error_deg, 0, 'f', 2);
-                s.lines.insert(s.lines.end(), lines.begin(), lines.end());
-                set_upright(s, at, u.up);
+                words = QString("%1 upright edges; it leant by %2°. They agree to %3°.%4")
+                            .arg(found.lines.size())
+                            .arg(lean_deg(s, at, found.upright.up), 0, 'f', 2)
+                            .arg(found.upright.error_deg, 0, 'f', 2)
+                            .arg(found.turned_over ? " The rig hung from above: turned over." : "");
+                s.lines.insert(s.lines.end(), found.lines.begin(), found.lines.end());
+                set_upright(s, at, found.upright.up);
             });
             session_.say(words);
         };
@@ -321,7 +319,8 @@ void LevelPanel::level_by_gravity() {
         const Span used = used_span(*project, s, *library);
         const Upright u =
             upright_from_record(s, load_motion(s.motion->path), used.in.to_double(), used.out.to_double());
-        return [this, u, at] {
+        return [this, u, at, project, id] {
+            if (!session_.still_holds(*find_shot(*project, id))) return;
             session_.edit_shot("Upright by gravity", [&](Shot& to) { set_upright(to, at, u.up); });
             session_.say(QString("Upright by gravity, sure to %1°.").arg(u.sure_deg, 0, 'f', 3));
         };
@@ -357,7 +356,8 @@ void LevelPanel::steady(SteadySource source) {
         const QString words = QString::fromStdString(steady_shot(
             *project, *next, source, source == SteadySource::record, *library,
             [&](double share) { tell(share, "Following"); }, cancel));
-        return [this, next, words] {
+        return [this, next, words, project, id] {
+            if (!session_.still_holds(*find_shot(*project, id))) return;
             session_.edit_shot("Steady the shot",
                                [&](Shot& s) { s.steady = next->steady, s.motion = next->motion; });
             session_.say("Steadied: " + words + ".");

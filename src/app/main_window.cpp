@@ -145,6 +145,11 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder)
         timeline_->set_playing(on);
         picture_->set_playing(on);
     });
+    connect(picture_, &PictureArea::playing_open_changed, this, [this] {
+        timeline_->set_note(picture_->plays_without_parallax()
+                                ? "plays with parallax open: closing it takes too long here"
+                                : "");
+    });
     connect(gather_, &GatherPanel::align_wanted, this, [this] { show_align(!align_->isVisible()); });
     connect(align_, &AlignStrip::closed, this, [this] { show_align(false); });
     connect(&timeline_->ruler(), &TimeRuler::marker_wanted, this, &MainWindow::edit_marker);

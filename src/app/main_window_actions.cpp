@@ -385,8 +385,10 @@ void MainWindow::make_single() {
         return session_.say("There are too few solved points where the window looks. Find points first, or "
                             "look at an overlap.",
                             Signal::care);
-    session_.edit_shot("Agree where the window looks",
-                       [&](Shot& to) { to.agree_distance_m = s->distance_m; });
+    session_.edit_shot("Agree where the window looks", [&](Shot& to) {
+        to.agree_distance_m = s->distance_m;
+        to.agree_choice = AgreeChoice::chosen;
+    });
     session_.say(s->distance_m > 0
                      ? QString("All cameras agree at %1 m, from %2 points there.")
                            .arg(s->distance_m, 0, 'f', 2)

@@ -263,13 +263,8 @@ void MatchPanel::match_now() {
         auto matched = std::make_shared<Matched>(match_shot(
             *project, *find_shot(*project, id), *library,
             [&](const MatchProgress& p) { tell(p.share, QString::fromStdString(p.doing)); }, cancel));
-        return [this, matched, id, rig = find_shot(*project, id)->rig] {
-            const Shot* now = session_.shot();
-            if (!now || now->id != id || now->cameras.size() != matched->colours.size() ||
-                !(now->rig == rig)) {
-                session_.say("The shot was changed meanwhile; match it again.", Signal::care);
-                return;
-            }
+        return [this, matched, id, project, rig = find_shot(*project, id)->rig] {
+            if (!session_.still_holds(*find_shot(*project, id))) return;
             moments_ = matched->moments;
             compared_ = id;
             compared_rig_ = rig;

@@ -90,7 +90,7 @@ bool NumberField::eventFilter(QObject* object, QEvent* event) {
         pressed_ = dragging_ = focused_by_press_ = false;
         if (dragged) {
             letting_go_ = true; // losing the focus counts as the end of typing
-            clearFocus(); // the next press drags again; a click without a drag is what starts typing
+            clearFocus();       // the next press drags again; a click without a drag is what starts typing
             letting_go_ = false;
             emit drag_ended();
         } else {

@@ -263,10 +263,8 @@ void ParallaxPart::find_lines_now() {
         const Shot before = *find_shot(*project, id);
         const auto lines = std::make_shared<SeamLines>(find_lines(
             *project, before, composer, {}, [&](double share) { tell(share, "finding lines"); }, cancel));
-        return [this, lines, id, rig = before.rig] {
-            const Shot* now = session_.shot();
-            if (!now || now->id != id || !(now->rig == rig))
-                return session_.say("The shot was changed meanwhile; find the lines again.", Signal::care);
+        return [this, lines, before] {
+            if (!session_.still_holds(before)) return;
             session_.edit_shot("Find lines", [&](Shot& s) { s.seam_lines = *lines; });
             session_.say(
                 lines->keys.size() == 1
@@ -288,9 +286,8 @@ void ParallaxPart::find_distance() {
         Composer composer(library);
         const auto found =
             seam_distance_m(*project, *find_shot(*project, id), composer, pair.a, pair.b, time);
-        return [this, found, pair, id] {
-            const Shot* now = session_.shot();
-            if (!now || now->id != id) return;
+        return [this, found, pair, project, id] {
+            if (!session_.still_holds(*find_shot(*project, id))) return;
             if (!found)
                 return session_.say("Nothing on this seam tells how far it is: type the distance.",
                                     Signal::care);
@@ -336,6 +333,7 @@ void ParallaxPart::refresh() {
     const auto same = [&] {
         if (!paired_ || !(paired_->rig == shot->rig) || paired_->cameras.size() != shot->cameras.size())
             return false;
+        if (!(paired_->seam_lines == shot->seam_lines)) return false; // lines found let others meet
         for (std::size_t i = 0; i < shot->cameras.size(); ++i)
             if (paired_->cameras[i].reach_deg != shot->cameras[i].reach_deg ||
                 paired_->cameras[i].used != shot->cameras[i].used)

@@ -75,7 +75,8 @@ PictureArea::PictureArea(Session& session, PictureService& service, QWidget* par
         const Shot* shot = session_.shot();
         ask(true, shot && shot->flow == flow_asked_);
     });
-    connect(&session_, &Session::playhead_changed, this, [this] { ask(!playing_, !playing_); });
+    connect(&session_, &Session::playhead_changed, this,
+            [this] { ask(!playing_, !playing_ || playing_open_); });
     connect(&session_, &Session::selection_changed, this, [this] {
         if (mode_ == ViewMode::lens || mode_ == ViewMode::sheet)
             ask(true);
@@ -149,7 +150,14 @@ const Camera* PictureArea::neighbour() const {
 }
 void PictureArea::set_playing(bool on) {
     playing_ = on;
-    if (!on) ask(false);
+    slow_frames_ = 0;
+    set_playing_open(false);
+    if (!on) ask(false); // in full, now that it rests
+}
+void PictureArea::set_playing_open(bool on) {
+    if (playing_open_ == on) return;
+    playing_open_ = on;
+    emit playing_open_changed();
 }
 void PictureArea::reset_look() {
     zoom_ = 1;
@@ -251,6 +259,7 @@ std::optional<PictureRequest> PictureArea::wanted(bool moving, bool without_flow
     }
     if (request.view && compare_->is_on() && !moving) request.other = compare_->other();
     request.trust = trust_ && !moving;
+    request.may_be_stopped = !moving && !playing_;
     flow_asked_ = shot->flow;
     if (request.view && ((without_flow && shot->flow.on) || (moving && shot->denoise.on))) {
         Project quick = *request.project;
@@ -381,6 +390,14 @@ void PictureArea::take(const PictureAnswer& answer) {
     const bool composed = answer.view.has_value();
     if (composed != (mode_ == ViewMode::map || mode_ == ViewMode::window)) return;
     if (composed && (answer.view->target.kind == TargetKind::window) != (mode_ == ViewMode::window)) return;
+    // Eight frames a second are the least that shows how things move; the first of them makes what others
+    // use.
+    constexpr double kSlowest_ms = 125;
+    constexpr int kSlowFrames = 2;
+    if (playing_ && composed && !playing_open_ && session_.shot() && session_.shot()->flow.on) {
+        slow_frames_ = answer.milliseconds > kSlowest_ms ? slow_frames_ + 1 : 0;
+        if (slow_frames_ >= kSlowFrames) set_playing_open(true);
+    }
     answer_ = answer;
     settled_ = answer.number == number_ && !rest_.isActive();
     update();

@@ -47,6 +47,8 @@ class PictureArea : public QWidget {
     /// view.
     void set_flicker(bool on);
     void set_playing(bool on);
+    /// While playing: whether parallax is left open, since closing it takes too long here.
+    bool plays_without_parallax() const { return playing_open_; }
     /// Control points: their misses on a lens, what they will double by on the sphere.
     void set_points_shown(bool on);
     void set_lines_shown(bool on) { lines_shown_ = on, update(); }
@@ -78,6 +80,7 @@ class PictureArea : public QWidget {
     std::optional<Vec3> direction_at(const QPointF& point) const;
 
   signals:
+    void playing_open_changed();
     void mode_changed();
     void look_changed();
     void trace_tool_changed();
@@ -101,6 +104,7 @@ class PictureArea : public QWidget {
 
     /// Coarse while something moves; while the playhead is dragged without flow too, which looks at moments
     /// before.
+    void set_playing_open(bool on);
     void ask(bool moving, bool scrubbing = false);
     std::optional<PictureRequest> wanted(bool moving, bool scrubbing);
     void set_loop(bool on);
@@ -139,8 +143,9 @@ class PictureArea : public QWidget {
     DragUse drag_use_ = DragUse::look;
     LevelHold level_hold_ = LevelHold::none;
     Eye eye_ = Eye::mono;
+    int slow_frames_ = 0; ///< one after the other while playing with parallax closed
     bool footprints_ = false, overlaps_ = false, coverage_ = false, supply_ = false, playing_ = false,
-         settled_ = false;
+         playing_open_ = false, settled_ = false;
     Turn look_;
     double fov_deg_ = 90;
     double zoom_ = 1;       ///< of map and lens view; 1 fits

@@ -26,6 +26,7 @@ PictureService::~PictureService() {
     {
         const std::lock_guard lock(mutex_);
         stop_ = true;
+        running_.raise();
     }
     changed_.notify_all();
     thread_.join();
@@ -35,6 +36,7 @@ void PictureService::ask(PictureRequest request) {
     {
         const std::lock_guard lock(mutex_);
         waiting_ = std::move(request);
+        if (may_be_stopped_) running_.raise();
     }
     changed_.notify_all();
 }
@@ -42,14 +44,22 @@ void PictureService::ask(PictureRequest request) {
 void PictureService::work() {
     while (true) {
         PictureRequest request;
+        Cancel cancel;
         {
             std::unique_lock lock(mutex_);
             changed_.wait(lock, [&] { return stop_ || waiting_; });
             if (stop_) return;
             request = std::move(*waiting_);
             waiting_.reset();
+            running_ = cancel;
+            may_be_stopped_ = request.may_be_stopped;
         }
-        PictureAnswer made = answer_to(request, composer_);
+        PictureAnswer made;
+        try {
+            made = answer_to(request, composer_, cancel);
+        } catch (const Cancelled&) {
+            continue;
+        }
         QMetaObject::invokeMethod(
             this, [this, made = std::move(made)] { emit ready(made); }, Qt::QueuedConnection);
     }
@@ -84,7 +94,7 @@ QImage trust_tint(const Shot& shot, Seconds time, const View& view, const Sphere
 }
 } // namespace
 
-PictureAnswer answer_to(const PictureRequest& request, Composer& composer) {
+PictureAnswer answer_to(const PictureRequest& request, Composer& composer, const Cancel& cancel) {
     const auto begun = std::chrono::steady_clock::now();
     PictureAnswer out;
     out.number = request.number;
@@ -96,15 +106,17 @@ PictureAnswer answer_to(const PictureRequest& request, Composer& composer) {
         if (!shot) return out;
         if (request.view) {
             out.images.push_back(
-                image_of(composer.compose(*request.project, *shot, request.time, *request.view)));
+                image_of(composer.compose(*request.project, *shot, request.time, *request.view, cancel)));
             if (const Shot* other = request.other ? find_shot(*request.other, request.shot) : nullptr)
                 out.images.push_back(
-                    image_of(composer.compose(*request.other, *other, request.time, *request.view)));
+                    image_of(composer.compose(*request.other, *other, request.time, *request.view, cancel)));
             if (request.trust && shot->flow.on)
-                out.trust = trust_tint(*shot, request.time, *request.view,
-                                       composer.confidence(*request.project, *shot, request.time));
+                out.trust = trust_tint(
+                    *shot, request.time, *request.view,
+                    composer.confidence(*request.project, *shot, request.time, request.view->eye, cancel));
         } else {
             for (const auto& id : request.cameras) {
+                cancel.check();
                 const ShotCamera* use = find_camera(*shot, id);
                 const Media* media = use ? find_media(*request.project, use->media) : nullptr;
                 out.images.emplace_back();
@@ -125,6 +137,8 @@ PictureAnswer answer_to(const PictureRequest& request, Composer& composer) {
                 }
             }
         }
+    } catch (const Cancelled&) {
+        throw;
     } catch (const std::exception& e) {
         out.error = QString::fromStdString(words_of(e));
     }

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "base/progress.h"
 #include "stitch/compose.h"
 
 #include <QImage>
@@ -22,6 +23,7 @@ struct PictureRequest {
     std::vector<std::string> cameras; ///< else these cameras' sources
     int longest_side = 0;             ///< sources are halved while they stay at least this long
     bool trust = false;               ///< where distances found are trusted, too
+    bool may_be_stopped = false;      ///< for another that is asked for meanwhile: nothing moves or plays
     quint64 number = 0;
 };
 
@@ -40,9 +42,12 @@ struct PictureAnswer {
 };
 
 /// Makes it; what goes wrong is in the answer.
-PictureAnswer answer_to(const PictureRequest& request, Composer& composer);
+/// Throws Cancelled alone.
+PictureAnswer answer_to(const PictureRequest& request, Composer& composer, const Cancel& cancel = {});
 
-/// One worker that makes pictures. A new request replaces one that still waits: the latest wins.
+/// One worker that makes pictures. A new request replaces one that still waits: the latest wins. One that is
+/// being made is stopped for it if it may be; while something moves it is finished, or nothing would ever
+/// show.
 class PictureService : public QObject {
     Q_OBJECT
   public:
@@ -61,6 +66,8 @@ class PictureService : public QObject {
     std::mutex mutex_;
     std::condition_variable changed_;
     std::optional<PictureRequest> waiting_;
+    Cancel running_;
+    bool may_be_stopped_ = false; ///< of the one that is running
     bool stop_ = false;
     std::thread thread_;
 };

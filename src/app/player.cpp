@@ -47,6 +47,11 @@ class Player::SoundSource : public QIODevice {
 Player::Player(Session& session, QObject* parent) : QObject(parent), session_(session) {
     timer_.setTimerType(Qt::PreciseTimer);
     connect(&timer_, &QTimer::timeout, this, &Player::tick);
+    connect(&session_, &Session::shot_changed, this, [this] {
+        if (!is_playing()) return; // another sound, and another clock
+        play(false);
+        play(true);
+    });
 }
 Player::~Player() = default;
 

@@ -258,17 +258,24 @@ void PointsPanel::run(bool find) {
         auto solved = std::make_shared<Solved>(solve_shot(
             *project, *find_shot(*project, id), *library, options,
             [&](const SolveProgress& p) { tell(p.share, QString::fromStdString(p.doing)); }, cancel));
-        return [this, solved, id] {
-            if (!session_.shot() || session_.shot()->id != id) return;
+        return [this, solved, project, id] {
+            if (!session_.still_holds(*find_shot(*project, id))) return;
             const SolveReport& r = solved->report;
-            session_.edit_shot("Solve the rig",
-                               [&](Shot& s) { take_solve(s, solved->rig, solved->points, solved->lines, r); },
-                               {}, {OriginKind::solve, ""});
+            std::optional<double> agree;
+            const bool taken = session_.edit_shot(
+                "Solve the rig",
+                [&](Shot& s) { agree = take_solve(s, solved->rig, solved->points, solved->lines, r); }, {},
+                {OriginKind::solve, ""});
+            if (!taken) return; // why was said
             QString words = QString("Solved: %1 px, before %2 px; %3 points used, %4 left out.")
                                 .arg(r.rms.px, 0, 'f', 2)
                                 .arg(r.before.px, 0, 'f', 2)
                                 .arg(r.points)
                                 .arg(r.dropped);
+            if (agree)
+                words += *agree > 0
+                             ? QString(" All agree at %1 m, the middle of the depths.").arg(*agree, 0, 'f', 2)
+                             : QString(" All agree far away.");
             session_.say(words);
         };
     });

@@ -63,7 +63,7 @@ void ResidualLane::measure() {
     if (span.empty() || shot->rig.cameras.size() < 2) return;
     // Ends first, then halves of what is still open: the whole shot is seen soon, if coarsely.
     const auto first = frame_index(span.in, shot->rate),
-               last = std::max(first, frame_index(span.out - Rational(1, 1000000), shot->rate));
+               last = std::max(first, frame_before(span.out, shot->rate));
     std::vector<Seconds> moments;
     for (int step = kMoments - 1; step >= 1; step /= 2)
         for (int i = 0; i < kMoments; i += step) {

@@ -129,7 +129,8 @@ RigPanel::RigPanel(Session& session, QWidget* parent)
     column()->addLayout(agree_row);
     connect(agree_, &NumberField::edited, this, [this](double v) {
         session_.edit_shot(
-            "Set the agree distance", [v](Shot& s) { s.agree_distance_m = v; }, "agree-distance");
+            "Set the agree distance",
+            [v](Shot& s) { s.agree_distance_m = v, s.agree_choice = AgreeChoice::chosen; }, "agree-distance");
     });
     connect(agree_, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
     const auto reach = [this] {

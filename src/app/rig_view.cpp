@@ -61,7 +61,7 @@ void RigView::look_again() {
     view.target = equirect_target(3840);
     PlanKey key = plan_key(*shot, view);
     key.orientation = {};
-    key.row_turn = Vec3(0, 0, 0);
+    key.row_turns.clear();
     key.agree_distance_m = 0;
     for (auto& c : key.cameras) c.media = "media";
     if (key_ == key) return;

@@ -118,6 +118,21 @@ bool Session::edit_shot(const QString& label, const std::function<void(Shot&)>& 
     return done && !locked;
 }
 
+bool Session::still_holds(const Shot& then) {
+    const auto same_source = [](const ShotCamera& a, const ShotCamera& b) {
+        return a.camera == b.camera && a.media == b.media && a.offset == b.offset &&
+               a.drift_ppm == b.drift_ppm && a.used == b.used;
+    };
+    const Shot* now = shot();
+    if (now && now->id == then.id && now->rig == then.rig &&
+        std::equal(now->cameras.begin(), now->cameras.end(), then.cameras.begin(), then.cameras.end(),
+                   same_source))
+        return true;
+    say("The shot was changed meanwhile, or is not on show: what was found is left away. Start it again.",
+        Signal::care);
+    return false;
+}
+
 void Session::undo() {
     if (!history_.can_undo()) return;
     say("Undone: " + QString::fromStdString(history_.undo_label()));

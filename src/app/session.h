@@ -49,6 +49,9 @@ class Session : public QObject {
     /// an edit that would change a locked part is refused.
     bool edit_shot(const QString& label, const std::function<void(Shot&)>& change,
                    const QString& merge_key = {}, const Origin& origin = {OriginKind::hand, {}});
+    /// Whether what a job found from `then` still belongs to the shot at work: it is the same one, with the
+    /// same cameras, sources, lenses and poses. Says that the result is left away otherwise.
+    bool still_holds(const Shot& then);
     void end_drag() { history_.end_merge(); }
     void undo();
     void redo();

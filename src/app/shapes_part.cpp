@@ -297,7 +297,7 @@ bool ShapesPart::any_moves() const {
 void ShapesPart::show_hole(const Shot& shot) {
     PlanKey key = plan_key(shot, View(), session_.playhead());
     key.orientation = {}; // a hole is the rig's, however it is turned
-    key.row_turn = Vec3(0, 0, 0);
+    key.row_turns.clear();
     key.shelters.clear();
     key.lines = SeamLines(); // whoever supplies it, somebody sees it or not
     key.line_state = {};

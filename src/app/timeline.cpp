@@ -343,11 +343,18 @@ void Timeline::set_playing(bool playing) {
     play_->setIcon(icon(playing ? "pause" : "play"));
 }
 
+void Timeline::set_note(const QString& note) {
+    note_ = note;
+    refresh();
+}
+
 void Timeline::refresh() {
     time_->setText(time_text(session_.playhead()));
     const Shot* shot = session_.shot();
     frame_->setText(shot ? QString("frame %1").arg(frame_index(session_.playhead(), shot->rate)) : "");
-    if (shot && session_.length() > Seconds(0)) {
+    if (!note_.isEmpty()) {
+        used_->setText(note_);
+    } else if (shot && session_.length() > Seconds(0)) {
         const Span span = used_span(*session_.project(), *shot, *session_.library());
         used_->setText(QString("used %1 s of %2 s, %3 fps")
                            .arg((span.out - span.in).to_double(), 0, 'f', 2)

@@ -58,6 +58,8 @@ class Timeline : public QWidget {
   public:
     explicit Timeline(Session& session, QWidget* parent = nullptr);
     void set_playing(bool playing);
+    /// A word beside the time ("without parallax"), or none.
+    void set_note(const QString& note);
     TimeRuler& ruler() { return *ruler_; }
     /// A health lane under the ruler, as wide.
     void add_lane(QWidget* lane) { lanes_->addWidget(lane); }
@@ -75,6 +77,7 @@ class Timeline : public QWidget {
     TimeRuler* ruler_;
     QVBoxLayout* lanes_;
     QLabel *time_, *frame_, *used_;
+    QString note_;
     QToolButton* play_;
 };
 

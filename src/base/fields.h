@@ -8,6 +8,7 @@
 
 #include "base/error.h"
 #include "base/json.h"
+#include "base/parallel.h"
 #include "base/range.h"
 #include "base/shared.h"
 #include "base/utf8.h"
@@ -25,6 +26,7 @@
 namespace porb {
 
 inline constexpr std::size_t kMostEntries = 10000, kLongestText = 4096;
+inline constexpr int kRowsAtATime = 2048;
 inline constexpr Range kAnyNumber{-std::numeric_limits<double>::max(), std::numeric_limits<double>::max()};
 
 /// `T` is a `Value`, const (written, checked) or not (read).
@@ -235,12 +237,15 @@ class FieldReader {
         const auto entries = place_.at(key);
         few_enough(entries, most);
         to.clear();
-        to.reserve(entries.size());
-        for (std::size_t i = 0; i < entries.size(); ++i) {
-            CellReader c(entries, i);
-            cells(c, to.emplace_back());
-            c.end();
-        }
+        to.resize(entries.size());
+        // Points come in tens of thousands; each row stands for itself.
+        parallel_ranges(int(entries.size()), kRowsAtATime, [&](int begin, int end) {
+            for (auto n = std::size_t(begin); n < std::size_t(end); ++n) {
+                CellReader c(entries, n);
+                cells(c, to[n]);
+                c.end();
+            }
+        });
     }
     template <class T>
     void rows(std::string_view key, Shared<std::vector<T>>& to, std::size_t most, bool as_text = false) {
@@ -364,12 +369,15 @@ class FieldWriter {
               bool as_text = false) {
         if (v.empty()) return;
         Json& entries = to_[key] = Json::array();
-        entries.get_ref<Json::array_t&>().reserve(v.size());
-        for (const auto& one : v) {
-            CellWriter w(as_text);
-            cells(w, one);
-            entries.push_back(w.take());
-        }
+        auto& list = entries.get_ref<Json::array_t&>();
+        list.resize(v.size());
+        parallel_ranges(int(v.size()), kRowsAtATime, [&](int begin, int end) {
+            for (auto n = std::size_t(begin); n < std::size_t(end); ++n) {
+                CellWriter w(as_text);
+                cells(w, v[n]);
+                list[n] = w.take();
+            }
+        });
     }
     template <class T>
     void rows(std::string_view key, const Shared<std::vector<T>>& v, std::size_t most, bool as_text = false) {
@@ -473,10 +481,12 @@ class FieldChecker {
     void rows(std::string_view key, const std::vector<T>& v, std::size_t most = kMostEntries,
               bool = false) const {
         few_enough(key, v.size(), most);
-        for (std::size_t i = 0; i < v.size(); ++i) {
-            CellChecker c{FieldChecker(this, key, i)};
-            cells(c, v[i]);
-        }
+        parallel_ranges(int(v.size()), kRowsAtATime, [&](int begin, int end) {
+            for (auto n = std::size_t(begin); n < std::size_t(end); ++n) {
+                CellChecker c{FieldChecker(this, key, n)};
+                cells(c, v[n]);
+            }
+        });
     }
     template <class T>
     void rows(std::string_view key, const Shared<std::vector<T>>& v, std::size_t most,

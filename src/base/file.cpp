@@ -212,6 +212,8 @@ void PartFolder::commit(const std::vector<std::pair<std::string, std::string>>& 
             back();
         }
     flush_folder(beside_ / "x");
+    // Before the list goes: without one, frames that were set aside are put back.
+    fs::remove_all(before, code);
 }
 
 namespace {

@@ -22,15 +22,32 @@ std::string text_of(const Range& range) {
     return "between " + number_text(range.low) + " and " + number_text(range.high);
 }
 
+namespace {
+/// Whether lists and objects are nested deeper than that; looked at before parsing, which is quicker than
+/// asking at each value.
+bool is_deeper(std::string_view text, int most) {
+    int depth = 0;
+    for (std::size_t i = 0; i < text.size(); ++i) {
+        const char c = text[i];
+        if (c == '"') { // past the string
+            for (++i; i < text.size() && text[i] != '"'; ++i)
+                if (text[i] == '\\') ++i;
+        } else if (c == '[' || c == '{') {
+            if (++depth > most) return true;
+        } else if (c == ']' || c == '}') {
+            --depth;
+        }
+    }
+    return false;
+}
+} // namespace
+
 Json parse_json(std::string_view text, const std::string& where) {
+    if (is_deeper(text, kDeepest))
+        throw Error("is nested more than " + std::to_string(kDeepest) + " levels deep", where,
+                    "This is not a file of ours");
     try {
-        const auto limit_depth = [&](int depth, Json::parse_event_t, Json&) {
-            if (depth > kDeepest)
-                throw Error("is nested more than " + std::to_string(kDeepest) + " levels deep", where,
-                            "This is not a file of ours");
-            return true;
-        };
-        return Json::parse(text.begin(), text.end(), limit_depth);
+        return Json::parse(text.begin(), text.end());
     } catch (const Json::exception& e) {
         std::string detail = e.what();
         if (const auto at = detail.find("] "); at != std::string::npos) detail = detail.substr(at + 2);

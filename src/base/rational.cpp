@@ -103,6 +103,13 @@ FrameRate frame_rate_meant(double frames_per_second) {
     return Rational(std::llround(frames_per_second * 1000), 1000);
 }
 
+Seconds nearest_frame_time(Seconds time, FrameRate rate) {
+    const std::int64_t n = (time * rate).round();
+    const Seconds own = frame_time(n, rate);
+    const Rational off = (time - own) * rate;
+    return Rational(-1, 100) <= off && off <= Rational(1, 100) ? own : time;
+}
+
 std::string Rational::to_string() const {
     return den_ == 1 ? std::to_string(num_) : std::to_string(num_) + "/" + std::to_string(den_);
 }

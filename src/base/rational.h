@@ -41,16 +41,24 @@ class Rational {
 using Seconds = Rational;   // exact seconds
 using FrameRate = Rational; // frames per second
 
-/// The rate people mean by a decimal: 29.97 is 30000/1001, 23.976 is 24000/1001; others are taken as they are.
+/// The rate people mean by a decimal: 29.97 is 30000/1001, 23.976 is 24000/1001; others are taken as they
+/// are.
 FrameRate frame_rate_meant(double frames_per_second);
 
 /// The start of frame `index` at `rate`, in seconds.
 inline Seconds frame_time(std::int64_t index, FrameRate rate) {
     return Rational(index) / rate;
 }
-/// The frame on show at `time`: the last one that starts at or before it.
+/// The frame on show at `time`: the last one that starts at or before it. Times are often typed or worked out
+/// to a few digits, and one within a hundredth of a frame before a frame's own is meant to be that frame's.
 inline std::int64_t frame_index(Seconds time, FrameRate rate) {
-    return (time * rate).floor();
+    return (time * rate + Rational(1, 100)).floor();
 }
+/// The last frame that starts before `end`, likewise.
+inline std::int64_t frame_before(Seconds end, FrameRate rate) {
+    return -(Rational(1, 100) - end * rate).floor() - 1;
+}
+/// `time`, or the frame's own time when it lies within a hundredth of a frame of it.
+Seconds nearest_frame_time(Seconds time, FrameRate rate);
 
 } // namespace porb

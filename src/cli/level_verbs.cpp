@@ -20,7 +20,7 @@ namespace {
 struct LevelWords {
     std::string project, shot, at = "0", lines;
     bool found = false, gravity = false, upside_down = false, reset = false, clear_keys = false,
-         dry_run = false;
+         dry_run = false, at_given = false;
     std::optional<double> face, key_yaw, key_pitch, key_roll;
 };
 
@@ -57,17 +57,14 @@ void level(const LevelWords& w, const Run& run) {
         set_upright(shot, at, u.up);
     }
     if (w.found) {
-        const auto lines = find_upright_lines(project, shot, at, library, run.cancel);
-        if (lines.empty())
-            throw Error("too few upright edges were found", "shot " + shot.name,
-                        "Choose another moment with --at, or give lines");
+        const auto times = w.at_given ? std::vector{at} : upright_times(project, shot, library);
+        const FoundUpright found = find_upright(project, shot, times, library, run.cancel);
         std::erase_if(shot.lines, is_upright_edge);
-        Shot with = shot;
-        with.lines = lines;
-        const Upright u = upright_from_lines(line_senses(with), up);
-        print_upright(shot, at, u, "edges");
-        shot.lines.insert(shot.lines.end(), lines.begin(), lines.end());
-        set_upright(shot, at, u.up);
+        print_upright(shot, times.front(), found.upright, "edges");
+        if (found.turned_over)
+            std::cout << "the rig hung from above: it is turned over (light comes from the other side)\n";
+        shot.lines.insert(shot.lines.end(), found.lines.begin(), found.lines.end());
+        set_upright(shot, times.front(), found.upright.up);
     }
     if (w.gravity) {
         if (!shot.motion)
@@ -139,7 +136,8 @@ void add_level_verbs(CLI::App& app, const Run& run) {
         CLI::App* verb = app.add_subcommand("level", "Set a shot upright and facing what matters");
         verb->add_option("PROJECT", w->project, "The project")->required();
         verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
-        verb->add_option("--at", w->at, "The moment, shot seconds");
+        verb->add_option("--at", w->at,
+                         "The moment, shot seconds (--find looks at several unless it is set)");
         verb->add_option("--lines", w->lines, "Upright from a file of drawn lines (docs/project-file.md)");
         verb->add_flag("--find", w->found, "Upright from edges found in the pictures");
         verb->add_flag("--gravity", w->gravity, "Upright from the motion record's acceleration");
@@ -154,7 +152,10 @@ void add_level_verbs(CLI::App& app, const Run& run) {
                        "Remove all keys; the orientation at that moment stays");
         verb->add_flag("--reset", w->reset, "As the rig stood");
         verb->add_flag("--dry-run", w->dry_run, "Say it, but do not save it");
-        verb->callback([w, run] { level(*w, run); });
+        verb->callback([w, run, verb] {
+            w->at_given = verb->count("--at") > 0;
+            level(*w, run);
+        });
     }
     {
         auto w = std::make_shared<SteadyWords>();

@@ -5,6 +5,7 @@
 #include "master/render.h"
 #include "media/still.h"
 #include "project/limits.h"
+#include "stitch/coverage_report.h"
 
 #include <fmt/format.h>
 
@@ -31,6 +32,8 @@ void make_still(const StillWords& w) {
     request.mapping = w.mapping == "half" ? SphereMapping::half_equirect : SphereMapping::equirect;
     request.eye = w.eye == "left" ? Eye::left : w.eye == "right" ? Eye::right : Eye::mono;
     request.time = moment_in(w.time, "--time", project, shot, composer.library());
+    if (request.mapping == SphereMapping::equirect)
+        for (const PoleHole& hole : pole_holes(shot)) std::cerr << "porbit: note: " << words_of(hole) << "\n";
     write_still(render_still(composer, project, shot, request), w.out,
                 {w.depth, 95, SphericalTag{request.mapping, StereoLayout::mono}});
     print_remarks(project, shot, composer.library());
@@ -38,8 +41,8 @@ void make_still(const StillWords& w) {
 }
 
 struct MasterWords {
-    std::string project, shot, preset, out, from, to, stereo;
-    std::optional<int> width;
+    std::string project, shot, preset, out, from, to, stereo, mapping, codec;
+    std::optional<int> width, depth;
     std::optional<double> crf, megabits;
     bool list = false, no_sound = false;
 };
@@ -66,6 +69,19 @@ void make_master(const MasterWords& w, const Run& run) {
     Deliverable d = preset->deliverable;
     d.shot = shot.id;
     d.path = std::filesystem::absolute(w.out).lexically_normal();
+    if (!w.codec.empty()) {
+        d.codec = w.codec == "prores" ? VideoCodec::prores
+                  : w.codec == "h265" ? VideoCodec::h265
+                                      : VideoCodec::h264;
+        if (d.container == Container::png_sequence || d.container == Container::exr_sequence)
+            throw Error("is for movies, the preset " + preset->name + " makes numbered pictures",
+                        "--codec " + w.codec, "Leave it out, or choose another preset");
+        d.container = d.codec == VideoCodec::prores ? Container::mov : Container::mp4;
+        if (!w.depth) d.depth = d.codec == VideoCodec::h264 ? 8 : 10;
+    }
+    if (w.depth) d.depth = *w.depth;
+    if (!w.mapping.empty())
+        d.mapping = w.mapping == "half" ? SphereMapping::half_equirect : SphereMapping::equirect;
     const std::string ending = d.path.extension().string();
     const char* wanted = d.container == Container::png_sequence   ? ".png"
                          : d.container == Container::exr_sequence ? ".exr"
@@ -128,8 +144,14 @@ void add_picture_verbs(CLI::App& app, const Run& run) {
         verb->add_option("--to", w->to, "End, shot time in seconds (the shot's out unless set)");
         verb->add_option("--stereo", w->stereo, "mono, top-bottom or left-right instead of the preset's")
             ->check(CLI::IsMember({"mono", "top-bottom", "left-right"}));
+        verb->add_option("--mapping", w->mapping, "sphere, or half for 180 degrees, instead of the preset's")
+            ->check(CLI::IsMember({"sphere", "half"}));
+        verb->add_option("--codec", w->codec, "h264, h265 or prores instead of the preset's")
+            ->check(CLI::IsMember({"h264", "h265", "prores"}));
+        verb->add_option("--depth", w->depth, "Bits a channel in movies, 8 or 10 (H.264: 8 unless set)")
+            ->check(CLI::IsMember({8, 10}));
         verb->add_option("--crf", w->crf, "Quality: lower is better and larger")->check(within(limits::kCrf));
-        verb->add_option("--megabits", w->megabits, "Bit rate in Mbit/s instead of a quality")
+        verb->add_option("--bit-rate,--megabits", w->megabits, "Bit rate in Mbit/s instead of a quality")
             ->check(within({0.1, 1e-6 * limits::kBitRate.high}));
         verb->add_flag("--no-sound", w->no_sound, "Leave the sound out");
         verb->add_flag("--list-presets", w->list, "List the presets");

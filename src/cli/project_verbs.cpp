@@ -6,11 +6,13 @@
 #include <fmt/format.h>
 
 #include "base/error.h"
+#include "base/utf8.h"
 #include "media/library.h"
 #include "project/limits.h"
 #include "project/origins.h"
 #include "project/project.h"
 #include "project/rig_change.h"
+#include "project/takes.h"
 
 #include <iostream>
 
@@ -47,8 +49,7 @@ void assign(Project& project, Shot& shot, const std::vector<std::string>& words,
                             " pixels, the lens of camera " + id + " is for " + std::to_string(lens.width) +
                             " x " + std::to_string(lens.height),
                         file, "Use a rig for this size, or the right file");
-        camera.media = add_media(project, ref);
-        if (shot.sound.empty() && info.sound) shot.sound = camera.media;
+        give_source(project, shot, std::size_t(&camera - shot.cameras.data()), info);
     }
 }
 
@@ -57,6 +58,10 @@ FrameRate rate_in(const std::string& text) {
     const FrameRate rate = seconds_in(text, "--rate");
     (void)number_in(fmt::format("{}", rate.to_double()), "--rate", limits::kRate);
     return rate;
+}
+
+const std::string& left_of(const Rig& rig) {
+    return rig.cameras[rig.cameras[0].eyes == Eyes::left ? 0 : 1].id;
 }
 
 struct NewWords {
@@ -69,19 +74,15 @@ void make_new(const NewWords& w, const Run& run) {
     if (!w.force && fs::exists(w.project))
         throw Error("exists already", w.project, "Choose another name, or add --force to replace it");
     Project project;
-    project.name = fs::path(w.project).stem().string();
-    Shot shot = shot_for_rig(load_rig(w.rig), w.shot);
-    note_origins(Shot{}, shot, {OriginKind::file, fs::path(w.rig).filename().string()});
-    for (auto& c : shot.cameras)
-        origin_of(c, CameraValue::offset) = {}; // nobody has said anything of time yet
-    if (!w.rate.empty()) shot.rate = rate_in(w.rate);
-    assign(project, shot, w.sources, shot.rate);
-    if (w.rate.empty())
-        for (const auto& m : project.media)
-            if (m.ref.kind == MediaKind::video) {
-                shot.rate = probe(m.ref).rate;
-                break;
-            }
+    project.name = as_utf8(fs::path(w.project).stem().string());
+    const Rig rig = load_rig(w.rig);
+    Shot shot = new_shot(rig, w.shot, {OriginKind::file, as_utf8(fs::path(w.rig).filename().string())});
+    if (shot.rig.cameras.front().eyes != rig.cameras.front().eyes)
+        std::cerr << "porbit: note: the two cameras look the same way: " << left_of(shot.rig)
+                  << " is taken for the left eye\n";
+    const FrameRate rate = w.rate.empty() ? shot.rate : rate_in(w.rate);
+    assign(project, shot, w.sources, rate);
+    if (!w.rate.empty()) shot.rate = rate;
     project.shots.push_back(std::move(shot));
     save_new_project(project, w.project, w.force, run);
     std::cout << w.project << "\n";
@@ -103,8 +104,11 @@ void change_shot(const ShotWords& w, const Run& run) {
     Shot& chosen = chosen_shot(project, w.name, w.project);
     Shot shot = chosen;
     if (!w.rig.empty()) {
-        for (const auto& words : change_rig(shot, load_rig(w.rig)))
-            std::cerr << "porbit: note: " << words << "\n";
+        Rig rig = load_rig(w.rig);
+        if (propose_eyes(rig))
+            std::cerr << "porbit: note: the two cameras look the same way: " << left_of(rig)
+                      << " is taken for the left eye\n";
+        for (const auto& words : change_rig(shot, rig)) std::cerr << "porbit: note: " << words << "\n";
     }
     if (!w.rate.empty()) shot.rate = rate_in(w.rate);
     assign(project, shot, w.sources, shot.rate);
@@ -117,7 +121,7 @@ void change_shot(const ShotWords& w, const Run& run) {
     if (w.yaw) shot.orientation.yaw_deg = *w.yaw;
     if (w.pitch) shot.orientation.pitch_deg = *w.pitch;
     if (w.roll) shot.orientation.roll_deg = *w.roll;
-    if (w.agree) shot.agree_distance_m = *w.agree;
+    if (w.agree) shot.agree_distance_m = *w.agree, shot.agree_choice = AgreeChoice::chosen;
     for (const auto& word : w.offsets) {
         const auto [id, value] = id_and_value(word, "--offset");
         shot_camera(shot, id, "--offset").offset = seconds_in(value, "--offset");

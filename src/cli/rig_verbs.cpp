@@ -3,6 +3,7 @@
 #include "base/error.h"
 #include "base/file.h"
 #include "base/json.h"
+#include "base/utf8.h"
 #include "cli/project_edit.h"
 #include "cli/verbs.h"
 #include "media/motion.h"
@@ -122,7 +123,7 @@ void gather(const std::vector<std::string>& from, const std::string& project_fil
     print_takes(takes, files, json);
     if (project_file.empty()) return;
     Project project;
-    project.name = std::filesystem::path(project_file).stem().string();
+    project.name = as_utf8(std::filesystem::path(project_file).stem().string());
     const auto profiles = all_profiles();
     for (const auto& t : takes) add_take(project, t, files, profiles);
     save_new_project(project, project_file, force, run);

@@ -107,13 +107,18 @@ void solve(const SolveWords& w, const Run& run) {
         for (std::size_t i = 1; i < shots.size(); ++i)
             take_solve(*shots[i], solved.rig, together.points[i], together.lines[i], solved.report);
     }
-    take_solve(shot, solved.rig, solved.points, solved.lines, solved.report);
+    const auto agree = take_solve(shot, solved.rig, solved.points, solved.lines, solved.report);
     const std::string report = report_json(solved.report, shot.rig, solved.points);
     if (!w.report.empty()) write_file_atomically(w.report, report);
     if (w.json)
         std::cout << report;
     else
         print_report(solved.report);
+    if (agree && !w.json)
+        std::cout << "Note: the agree distance was never chosen; it is now "
+                  << (*agree > 0 ? fmt::format("{:.2f} m, in the middle of the solved depths", *agree)
+                                 : std::string("infinitely far, as what the points show is"))
+                  << "\n";
     print_remarks(project, shot, library);
     if (!w.dry_run) edit.save();
 }

@@ -22,6 +22,10 @@ const std::vector<Preset>& presets() {
                  Container::mp4, VideoCodec::h265, 10, 3840, 20),
             make("sphere-stereo-h265", "Whole sphere, left eye on top, H.265 10 bit in MP4", Container::mp4,
                  VideoCodec::h265, 10, 3840, 20),
+            make("half-h264", "180 degrees, mono, H.264 in MP4: one fisheye", Container::mp4,
+                 VideoCodec::h264, 8, 2880, 18),
+            make("half-h265", "180 degrees, mono, H.265 10 bit in MP4", Container::mp4, VideoCodec::h265, 10,
+                 2880, 20),
             make("half-stereo-h264", "180 degrees, left eye on the left, H.264 in MP4", Container::mp4,
                  VideoCodec::h264, 8, 2880, 18),
             make("half-stereo-h265", "180 degrees, left eye on the left, H.265 10 bit in MP4", Container::mp4,
@@ -37,7 +41,8 @@ const std::vector<Preset>& presets() {
             if (p.name.find("stereo") != std::string::npos) p.deliverable.stereo = StereoLayout::top_bottom;
             if (p.name.starts_with("half")) {
                 p.deliverable.mapping = SphereMapping::half_equirect;
-                p.deliverable.stereo = StereoLayout::left_right;
+                if (p.deliverable.stereo != StereoLayout::mono)
+                    p.deliverable.stereo = StereoLayout::left_right;
             }
         }
         return list;

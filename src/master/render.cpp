@@ -7,6 +7,7 @@
 #include "media/sound.h"
 #include "media/still.h"
 #include "project/outputs.h"
+#include "stitch/coverage_report.h"
 
 #include <fmt/format.h>
 
@@ -217,6 +218,8 @@ Preflight preflight(const Project& project, const Deliverable& d, MediaLibrary& 
             out.warnings.push_back(
                 "every camera serves both eyes: the two pictures will be alike, without depth");
     }
+    if (d.mapping == SphereMapping::equirect)
+        for (const PoleHole& hole : pole_holes(*shot)) out.warnings.push_back(words_of(hole));
     const auto size = frame_size(d);
     if (!is_sequence(d) && d.codec == VideoCodec::h264 && (size.width > 4096 || size.height > 2304))
         out.warnings.push_back("many players decode H.264 only up to 4096 x 2304; H.265 is safer for " +

@@ -62,7 +62,7 @@ struct MediaLibrary::Source {
         // A still lasts for ever in both directions.
         if (ref.kind == MediaKind::still)
             return Shown{still(ref.path, pool), Rational(-1'000'000'000), Rational(1'000'000'000)};
-        const std::int64_t index = frame_index(t, ref.sequence_rate);
+        const std::int64_t index = (t * ref.sequence_rate).floor(); // picture() says what is meant by t
         if (index < 0 || index >= info.frames) return std::nullopt;
         Picture picture = still(numbered_file(ref.path, info.first_number + index), pool);
         if (picture.width() != info.width || picture.height() != info.height)
@@ -138,6 +138,26 @@ void MediaLibrary::keep(const std::string& key, Seconds begin, Seconds end, int 
 
 std::optional<Picture> MediaLibrary::picture(const MediaRef& ref, Seconds t, int level) {
     const std::string key = key_of(ref);
+    if (ref.kind == MediaKind::still) return picture_at(key, ref, t, level);
+    Seconds end, frame;
+    {
+        std::unique_lock lock(mutex_);
+        auto known = infos_.find(key);
+        if (known == infos_.end()) {
+            lock.unlock();
+            (void)info(ref);
+            lock.lock();
+            known = infos_.find(key);
+        }
+        end = known->second.duration, frame = Rational(1) / known->second.rate;
+    }
+    const Seconds meant =
+        t + frame * Rational(1, 100); // as frame_index() has it, whatever frames' own times are
+    return picture_at(key, ref, meant < end || t >= end ? meant : t, level);
+}
+
+std::optional<Picture> MediaLibrary::picture_at(const std::string& key, const MediaRef& ref, Seconds t,
+                                                int level) {
     if (auto kept = find_kept(key, t, level)) return kept;
     const auto source = source_for(ref);
     const std::lock_guard lock(source->mutex);

@@ -21,8 +21,9 @@ class MediaLibrary {
 
     MediaInfo info(const MediaRef& ref);
 
-    /// The working picture on show at source time `t`, halved `level` times; nothing outside the source's
-    /// duration. Throws Error when the file is missing or breaks off.
+    /// The working picture on show at source time `t` (frame_index() has what counts as a frame's time),
+    /// halved `level` times; nothing outside the source's duration. Throws Error when the file is missing or
+    /// breaks off.
     std::optional<Picture> picture(const MediaRef& ref, Seconds t, int level = 0);
 
     /// What was odd in a source's pixels that were read so far, for people; empty: nothing.
@@ -38,6 +39,7 @@ class MediaLibrary {
     struct Source;
     struct Kept;
 
+    std::optional<Picture> picture_at(const std::string& key, const MediaRef& ref, Seconds t, int level);
     std::shared_ptr<Source> source_for(const MediaRef& ref);
     std::optional<Picture> find_kept(const std::string& key, Seconds t, int level);
     void keep(const std::string& key, Seconds begin, Seconds end, int level, const Picture& picture);

@@ -42,4 +42,32 @@ Rig nominal_rig(int cameras, int picture_width, int picture_height, int circles_
     return rig;
 }
 
+Rig nominal_pair(int picture_width, int picture_height, int circles_per_picture, double fov_deg) {
+    constexpr double kEyes_m = 0.064;
+    Rig rig = nominal_rig(2, picture_width, picture_height, circles_per_picture, fov_deg);
+    rig.name = "pair for 180 degrees";
+    for (int i = 0; i < 2; ++i) {
+        Camera& c = rig.cameras[std::size_t(i)];
+        c.pose = {{}, {(i - 0.5) * kEyes_m, 0, 0}};
+        c.eyes = i == 0 ? Eyes::left : Eyes::right;
+    }
+    return rig;
+}
+
+bool propose_eyes(Rig& rig) {
+    constexpr double kAlike_deg = 10, kNearest_m = 0.03, kFarthest_m = 0.2;
+    if (rig.cameras.size() != 2) return false;
+    Camera &a = rig.cameras[0], &b = rig.cameras[1];
+    if (a.eyes != Eyes::both || b.eyes != Eyes::both) return false;
+    const Mat3 turn = rotation_of(a.pose.turn);
+    const Vec3 ahead = turn.col(2), other = rotation_of(b.pose.turn).col(2);
+    if (ahead.dot(other) < std::cos(radians(kAlike_deg))) return false;
+    const Vec3 base = b.pose.position_m - a.pose.position_m;
+    const double apart = base.norm(), sideways = base.dot(turn.col(0));
+    if (apart < kNearest_m || apart > kFarthest_m || std::abs(sideways) < 0.8 * apart) return false;
+    a.eyes = sideways > 0 ? Eyes::left : Eyes::right;
+    b.eyes = sideways > 0 ? Eyes::right : Eyes::left;
+    return true;
+}
+
 } // namespace porb

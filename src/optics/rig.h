@@ -49,4 +49,11 @@ void save_rig(const Rig& rig, const std::filesystem::path& path);
 /// back to back, more stand in a ring. `circles_per_picture` is 1 or 2 (side by side).
 Rig nominal_rig(int cameras, int picture_width, int picture_height, int circles_per_picture, double fov_deg);
 
+/// Two fisheyes side by side that look ahead, 64 mm apart, one for each eye.
+Rig nominal_pair(int picture_width, int picture_height, int circles_per_picture, double fov_deg);
+
+/// Makes two cameras that look the same way (within 10 degrees) from 3 to 20 cm apart, and of which nobody
+/// said which eye they serve, a left and a right one by where they stand. Says whether it did.
+bool propose_eyes(Rig& rig);
+
 } // namespace porb

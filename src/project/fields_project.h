@@ -14,6 +14,8 @@ inline constexpr Word<MediaKind> kMediaKindWords[] = {
 inline constexpr Word<OriginKind> kOriginWords[] = {
     {OriginKind::assumed, "assumed"}, {OriginKind::profile, "profile"}, {OriginKind::file, "file"},
     {OriginKind::found, "found"},     {OriginKind::solve, "solve"},     {OriginKind::hand, "hand"}};
+inline constexpr Word<AgreeChoice> kAgreeWords[] = {
+    {AgreeChoice::open, "open"}, {AgreeChoice::solve, "solve"}, {AgreeChoice::chosen, "chosen"}};
 inline constexpr Word<Container> kContainerWords[] = {{Container::mp4, "mp4"},
                                                       {Container::mov, "mov"},
                                                       {Container::png_sequence, "png-sequence"},
@@ -108,6 +110,7 @@ void fields(V& v, S& s) {
            "Set out_s later than in_s, or remove it");
     v.part("orientation", s.orientation);
     v.number("agree_distance_m", s.agree_distance_m, limits::kDistance_m);
+    v.word("agree_choice", s.agree_choice, kAgreeWords);
     v.text("sound", s.sound, limits::kId);
     v.list("markers", s.markers);
     v.part("profile", s.profile);

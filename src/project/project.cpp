@@ -1,7 +1,9 @@
 #include "project/project.h"
 
 #include "base/angle.h"
+#include "base/utf8.h"
 #include "media/sequence.h"
+#include "project/limits.h"
 
 #include <set>
 
@@ -71,7 +73,8 @@ std::string free_shot_id(const Project& project) {
 std::string add_media(Project& project, const MediaRef& ref) {
     for (const auto& m : project.media)
         if (m.ref == ref) return m.id;
-    const std::string stem = ref.path.stem().string();
+    // A name for people: a file's may be any bytes and of any length.
+    const std::string stem = as_utf8(ref.path.stem().string().substr(0, limits::kId / 3));
     std::string id = stem;
     for (int n = 2; find_media(project, id); ++n) id = stem + " " + std::to_string(n);
     project.media.push_back({id, ref, {}});

@@ -60,6 +60,13 @@ struct ShotCamera {
     bool operator==(const ShotCamera&) const = default;
 };
 
+/// How a shot came to its agree distance.
+enum class AgreeChoice {
+    open,   ///< nobody has chosen one: a solve may
+    solve,  ///< in the middle of solved depths; the next solve may change it
+    chosen, ///< typed, or told to agree where the window looks
+};
+
 /// A named moment of a shot.
 struct Marker {
     Seconds time{0};
@@ -89,6 +96,7 @@ struct Shot {
     std::vector<OrientationKey> orientation_keys; ///< in order of time; when there are any, instead of it
     std::optional<Steady> steady;
     double agree_distance_m = 0; ///< where all cameras agree; 0 stands for infinitely far
+    AgreeChoice agree_choice = AgreeChoice::open;
     std::string sound;           ///< id of the media whose sound is kept, or empty
     std::vector<Marker> markers; ///< in order of time
     std::optional<Rig> profile;  ///< what the rig started from, for comparing and going back

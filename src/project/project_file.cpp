@@ -50,6 +50,9 @@ Project parse_project(std::string_view json_text, const fs::path& file, std::vec
         // Lenses have to be in order before anything is worked out from them.
         checker.entry("shots", i).part("rig", std::as_const(s.rig));
         fit_cameras(place.at("shots").at(i), s);
+        // Earlier versions did not say; a distance that is not infinitely far was chosen.
+        if (!place.at("shots").at(i).has("agree_choice") && s.agree_distance_m != 0)
+            s.agree_choice = AgreeChoice::chosen;
         std::stable_sort(s.markers.begin(), s.markers.end(),
                          [](const Marker& a, const Marker& b) { return a.time < b.time; });
         for (auto& words : drop_dangling(s))

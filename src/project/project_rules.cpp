@@ -25,16 +25,23 @@ class CameraNames {
 };
 
 void check_points(const FieldChecker& c, const ControlPoints& points, const CameraNames& cameras) {
-    std::set<int> ids;
+    std::vector<int> ids;
+    ids.reserve(points.size());
+    const std::string *a = nullptr, *b = nullptr; // of the point before: most are between the same two
     for (std::size_t i = 0; i < points.size(); ++i) {
         const ControlPoint& p = points[i];
+        ids.push_back(p.id);
+        if (a && p.a == *a && p.b == *b) continue;
+        a = &p.a, b = &p.b;
         const FieldChecker at = c.entry("points", i);
         cameras.must_have(at, "", p.a);
         cameras.must_have(at, "", p.b);
         if (p.a == p.b) at.refuse("", "is between a camera and itself", "Name two cameras");
-        if (!ids.insert(p.id).second)
-            at.refuse("", "has an id that is used twice", "Give each point an id of its own");
     }
+    std::sort(ids.begin(), ids.end());
+    if (const auto twice = std::adjacent_find(ids.begin(), ids.end()); twice != ids.end())
+        c.refuse("points", "have an id that is used twice (" + std::to_string(*twice) + ")",
+                 "Give each point an id of its own");
 }
 
 void check_who(const FieldChecker& at, const std::vector<std::uint8_t>& who, std::size_t cameras) {

@@ -92,7 +92,13 @@ std::vector<std::string> drop_dangling(Shot& shot) {
     const auto tell = [&](std::size_t n, const char* one, const char* many) {
         if (n > 0) words.push_back(counted(n, one, many) + " dropped with the camera");
     };
-    const auto bad_point = [&](const ControlPoint& p) { return gone(p.a) || gone(p.b); };
+    std::string here_a, here_b; // the point before was between these two, which are there
+    const auto bad_point = [&](const ControlPoint& p) {
+        if (p.a == here_a && p.b == here_b) return false;
+        if (gone(p.a) || gone(p.b)) return true;
+        here_a = p.a, here_b = p.b;
+        return false;
+    };
     if (std::any_of(shot.points->begin(), shot.points->end(), bad_point)) {
         std::size_t n = 0;
         shot.points.edit([&](ControlPoints& list) { n = std::erase_if(list, bad_point); });

@@ -2,10 +2,12 @@
 
 #include "base/error.h"
 #include "base/file.h"
+#include "base/utf8.h"
 #include "media/library.h"
 #include "media/sequence.h"
 #include "media/still.h"
 #include "optics/circle_finder.h"
+#include "picture/convert.h"
 #include "project/origins.h"
 #include "project/rig_change.h"
 
@@ -86,6 +88,86 @@ double kinship(const FoundFile& a, const FoundFile& b) {
 bool one_circle_file(const FoundFile& f) {
     return f.circles != 2 &&
            !(f.circles == 0 && f.info.width >= 1.9 * f.info.height && f.info.width <= 2.1 * f.info.height);
+}
+
+/// Where a camera of that name stands among others: front before back, left before right, letters and numbers
+/// in their order.
+std::pair<int, std::string> rank_of(const std::string& mark, bool round) {
+    static const std::map<std::string, int> kSides = {{"front", 0}, {"right", 2}, {"back", 3},
+                                                      {"rear", 3},  {"left", 1},  {"up", 5},
+                                                      {"top", 5},   {"down", 6},  {"bottom", 6}};
+    const auto it = kSides.find(mark);
+    if (it == kSides.end()) return {10 + int(mark.size()), mark};
+    // Round a rig one goes from the front to the right; two eyes are left and right.
+    if (round && it->second == 1) return {4, mark};
+    return {it->second, mark};
+}
+void sort_marks(std::vector<std::string>& marks) {
+    const bool round = std::find(marks.begin(), marks.end(), "front") != marks.end();
+    std::stable_sort(marks.begin(), marks.end(), [&](const std::string& a, const std::string& b) {
+        return rank_of(a, round) < rank_of(b, round);
+    });
+}
+
+constexpr int kViewSide = 24;
+
+/// What a circle shows, from its square in the middle of which light lies.
+std::vector<float> view_of(const Picture& picture, double x0, double x1) {
+    std::vector<float> out(std::size_t(kViewSide) * kViewSide);
+    const double side = std::min<double>(x1 - x0, picture.height()) * 0.6; // well inside the circle
+    const double left = (x0 + x1 - side) / 2, top = (picture.height() - side) / 2, cell = side / kViewSide;
+    double sum = 0, squares = 0;
+    for (int y = 0; y < kViewSide; ++y)
+        for (int x = 0; x < kViewSide; ++x) {
+            double v = 0;
+            for (int s = 0; s < 9; ++s) {
+                const int px = std::clamp(int(left + (x + (s % 3 + 0.5) / 3) * cell), 0, picture.width() - 1);
+                const int py = std::clamp(int(top + (y + (s / 3 + 0.5) / 3) * cell), 0, picture.height() - 1);
+                v += float_from_half(picture.row(py)[4 * px + 1]) / 9;
+            }
+            out[std::size_t(y) * kViewSide + std::size_t(x)] = float(v);
+            sum += v, squares += v * v;
+        }
+    const double n = double(out.size()), mean = sum / n, spread = std::sqrt(squares / n - mean * mean);
+    if (!(spread > 0.004)) return {}; // dark or even: it tells nothing
+    for (float& v : out) v = float((v - mean) / spread);
+    return out;
+}
+
+/// Correlation of what two circles show, at the best of small shifts.
+double likeness(const std::vector<float>& a, const std::vector<float>& b) {
+    double best = -1;
+    for (int dy = -2; dy <= 2; ++dy)
+        for (int dx = -4; dx <= 4; ++dx) {
+            double sum = 0;
+            int n = 0;
+            for (int y = std::max(0, dy); y < std::min(kViewSide, kViewSide + dy); ++y)
+                for (int x = std::max(0, dx); x < std::min(kViewSide, kViewSide + dx); ++x, ++n)
+                    sum += double(a[std::size_t(y) * kViewSide + std::size_t(x)]) *
+                           double(b[std::size_t(y - dy) * kViewSide + std::size_t(x - dx)]);
+            best = std::max(best, sum / n);
+        }
+    return best;
+}
+
+/// Whether two cameras of a take are a left and a right eye: by their names, and where those say nothing, by
+/// whether both show the same view.
+std::optional<std::string> pair_reason(const Take& take, const std::vector<FoundFile>& files) {
+    constexpr double kSameView = 0.75;
+    const auto is = [](const std::string& mark, const char* word) {
+        return mark == word || (mark.size() == 1 && mark[0] == word[0]);
+    };
+    if (take.files.size() == 2 && take.circles_per_picture == 1) {
+        const auto &a = take.marks[0], &b = take.marks[1];
+        if (is(a, "left") && is(b, "right")) return "left and right: a pair for 180 degrees";
+        if (a == "front" || b == "front" || a == "up" || b == "up") return std::nullopt;
+    }
+    std::vector<const std::vector<float>*> views;
+    for (const std::size_t f : take.files)
+        for (const auto& v : files[f].views) views.push_back(&v);
+    if (views.size() != 2 || views[0]->empty() || views[1]->empty()) return std::nullopt;
+    if (likeness(*views[0], *views[1]) < kSameView) return std::nullopt;
+    return "both lenses show the same view: a pair for 180 degrees";
 }
 
 struct Group {
@@ -192,6 +274,20 @@ int circles_seen(const MediaInfo& info) {
     return found.why_not.find("dark") != std::string::npos ? 0 : 1;
 }
 
+/// Early in the file, where recording has settled.
+std::vector<std::vector<float>> views_of(const MediaInfo& info, int circles) try {
+    MediaLibrary library(64u << 20);
+    int level = 0;
+    while ((std::max(info.width, info.height) >> (level + 1)) >= 400) ++level;
+    const auto picture = library.picture(info.ref, info.duration * Rational(1, 4), level);
+    if (!picture) return {};
+    const double width = picture->width();
+    if (circles == 2) return {view_of(*picture, 0, width / 2), view_of(*picture, width / 2, width)};
+    return {view_of(*picture, 0, width)};
+} catch (const Error&) {
+    return {}; // what cannot be read is told where it is used
+}
+
 } // namespace
 
 Take described(Take take, const std::vector<FoundFile>& files) {
@@ -221,6 +317,9 @@ Take described(Take take, const std::vector<FoundFile>& files) {
     } else {
         take.reasons.push_back("no other file goes with it");
     }
+    const auto pair = pair_reason(take, files);
+    take.pair = pair.has_value();
+    if (pair) take.reasons.push_back(*pair);
     std::vector<double> lengths;
     std::vector<std::pair<int, int>> sizes;
     std::vector<std::string> rates;
@@ -306,11 +405,10 @@ std::vector<Take> propose_takes(const std::vector<FoundFile>& files) {
         if (!best) break;
         Take take;
         auto members = best->files;
+        const bool round = std::any_of(members.begin(), members.end(),
+                                       [&](std::size_t f) { return words[f][best->place].text == "front"; });
         std::sort(members.begin(), members.end(), [&](std::size_t a, std::size_t b) {
-            const Word &x = words[a][best->place], &y = words[b][best->place];
-            if (x.kind == Word::Kind::digits && x.text.size() != y.text.size())
-                return x.text.size() < y.text.size();
-            return x.text < y.text;
+            return rank_of(words[a][best->place].text, round) < rank_of(words[b][best->place].text, round);
         });
         take.files = members;
         for (const std::size_t f : members) take.marks.push_back(words[f][best->place].text);
@@ -359,6 +457,30 @@ std::vector<Take> propose_takes(const std::vector<FoundFile>& files) {
     return takes;
 }
 
+Shot new_shot(Rig rig, std::string name, const Origin& origin) {
+    propose_eyes(rig);
+    Shot shot = shot_for_rig(rig, std::move(name));
+    for (auto& c : shot.cameras)
+        for (int v = 0; v < kCameraValues; ++v) // nobody has said anything of time yet
+            if (CameraValue(v) != CameraValue::offset) origin_of(c, CameraValue(v)) = origin;
+    shot.profile = std::move(rig);
+    return shot;
+}
+
+void give_source(Project& project, Shot& shot, std::size_t camera, const MediaInfo& source) {
+    const bool first_video = source.ref.kind == MediaKind::video &&
+                             std::none_of(shot.cameras.begin(), shot.cameras.end(), [&](const ShotCamera& c) {
+                                 const Media* m = find_media(project, c.media);
+                                 return m && m->ref.kind == MediaKind::video;
+                             });
+    const std::string id = add_media(project, source.ref);
+    shot.cameras[camera].media = id;
+    if (shot.sound.empty() && source.sound) shot.sound = id;
+    if (first_video) shot.rate = source.rate;
+    if (!shot.motion && source.has_motion)
+        shot.motion = MotionSource{source.ref.path, Seconds(0), shot.rig.cameras[camera].id};
+}
+
 std::vector<std::string> start_from(Shot& shot, const Rig& rig, const Origin& origin) {
     std::vector<std::string> words;
     const bool locked = std::any_of(shot.cameras.begin(), shot.cameras.end(),
@@ -366,7 +488,13 @@ std::vector<std::string> start_from(Shot& shot, const Rig& rig, const Origin& or
     if (locked && shot.cameras.size() == rig.cameras.size()) { // a lock keeps its camera where it is
         take_rig(shot, rig, origin);
     } else {
-        words = change_rig(shot, rig);
+        Rig with_eyes = rig;
+        const bool eyes = propose_eyes(with_eyes);
+        words = change_rig(shot, with_eyes);
+        if (eyes)
+            words.push_back("camera " +
+                            with_eyes.cameras[with_eyes.cameras[0].eyes == Eyes::left ? 0 : 1].id +
+                            " is taken for the left eye, since both look the same way");
         for (auto& c : shot.cameras)
             for (int v = 0; v < kCameraValues; ++v)
                 if (CameraValue(v) != CameraValue::offset) origin_of(c, CameraValue(v)) = origin;
@@ -390,41 +518,43 @@ std::string add_take(Project& project, const Take& take, const std::vector<Found
         !take.absent.empty() && !whole.empty()) {
         fitting = whole;
         places.insert(places.end(), take.absent.begin(), take.absent.end());
-        std::stable_sort(places.begin(), places.end(), [](const std::string& a, const std::string& b) {
-            return std::pair(a.size(), a) < std::pair(b.size(), b);
-        });
+        sort_marks(places);
     }
     const int cameras = int(places.size()) * take.circles_per_picture;
-    Shot shot;
+    // Two lenses for two eyes are another rig than two back to back.
+    std::erase_if(fitting, [&](const Profile& p) {
+        Rig rig = p.rig;
+        propose_eyes(rig);
+        const bool eyes = std::any_of(rig.cameras.begin(), rig.cameras.end(),
+                                      [](const Camera& c) { return c.eyes != Eyes::both; });
+        return cameras == 2 && eyes != take.pair;
+    });
+    const std::string name =
+        as_utf8(take.name.empty() ? "Shot " + std::to_string(project.shots.size() + 1) : take.name);
+    Shot shot =
+        !fitting.empty() ? new_shot(scaled(fitting.front().rig, first.width, first.height), name,
+                                    {OriginKind::profile, fitting.front().name()})
+        : take.pair
+            ? new_shot(nominal_pair(first.width, first.height, take.circles_per_picture, kLikelyFovDeg), name,
+                       {OriginKind::assumed, "fisheyes of 190 degrees, 64 mm apart"})
+            : new_shot(
+                  nominal_rig(cameras, first.width, first.height, take.circles_per_picture, kLikelyFovDeg),
+                  name, {OriginKind::assumed, "fisheyes of 190 degrees"});
     shot.id = free_shot_id(project);
-    shot.name = take.name.empty() ? "Shot " + std::to_string(project.shots.size() + 1) : take.name;
-    if (fitting.empty())
-        start_from(shot,
-                   nominal_rig(cameras, first.width, first.height, take.circles_per_picture, kLikelyFovDeg),
-                   {OriginKind::assumed, "fisheyes of 190 degrees"});
-    else
-        start_from(shot, scaled(fitting.front().rig, first.width, first.height),
-                   {OriginKind::profile, fitting.front().name()});
-    if (first.ref.kind == MediaKind::video) shot.rate = first.rate;
     for (std::size_t i = 0; i < take.files.size(); ++i) {
         const FoundFile& f = files[take.files[i]];
         const std::size_t place =
             places.size() == take.files.size()
                 ? i
                 : std::size_t(std::find(places.begin(), places.end(), take.marks[i]) - places.begin());
-        const std::string id = add_media(project, f.info.ref);
-        if (shot.sound.empty() && f.info.sound) shot.sound = id;
         for (int c = 0; c < take.circles_per_picture; ++c) {
             const std::size_t camera = place * std::size_t(take.circles_per_picture) + std::size_t(c);
             // A file of another size is kept with the take, but its lens has to be scaled to it.
             Lens& lens = shot.rig.cameras[camera].lens;
             if (lens.width != f.info.width || lens.height != f.info.height)
                 lens = scaled(lens, f.info.width, f.info.height);
-            shot.cameras[camera].media = id;
+            give_source(project, shot, camera, f.info);
         }
-        if (shot.motion == std::nullopt && f.info.has_motion)
-            shot.motion = MotionSource{f.info.ref.path, Seconds(0),
-                                       shot.rig.cameras[place * std::size_t(take.circles_per_picture)].id};
     }
     project.shots.push_back(std::move(shot));
     return project.shots.back().id;
@@ -474,6 +604,7 @@ FoundFile look_at(const std::filesystem::path& file) {
     FoundFile f;
     f.info = probe(media_ref_for(std::filesystem::absolute(file).lexically_normal()));
     f.circles = circles_seen(f.info);
+    f.views = views_of(f.info, f.circles);
     if (f.info.ref.kind == MediaKind::sequence) return f;
     constexpr std::size_t kPart = 1 << 16;
     std::error_code code;

@@ -13,6 +13,8 @@ struct FoundFile {
     int circles = 0; ///< image circles seen in it: 1, 2, or 0 when nobody has looked
     std::uintmax_t bytes = 0;
     std::uint64_t fingerprint = 0; ///< of its beginning and end, to know copies; 0: not taken
+    /// A small grey picture of what each of its circles shows, mean 0 and variance 1; empty: not looked at.
+    std::vector<std::vector<float>> views;
 };
 
 /// Something odd about a take, and the file it concerns (an index into the take's files, or -1).
@@ -29,6 +31,7 @@ struct Take {
     std::vector<std::string> marks;  ///< the part of each file's name that tells the camera, or empty
     std::vector<std::string> absent; ///< marks of cameras that should be there and are not
     int circles_per_picture = 1;
+    bool pair = false;                ///< two lenses that look the same way, for two eyes
     std::vector<std::string> reasons; ///< why these belong together
     std::vector<TakeRemark> remarks;
 };
@@ -55,6 +58,13 @@ std::vector<std::filesystem::path> media_files_in(const std::filesystem::path& f
 std::vector<std::filesystem::path> folded_sequences(const std::vector<std::filesystem::path>& files);
 /// Headers, size and fingerprint of a file. Throws Error.
 FoundFile look_at(const std::filesystem::path& file);
+
+/// A new shot, as everything makes it: for `rig`, whose values come from `origin`, with eyes proposed where
+/// nobody said whose they are, closing parallax; the id is for add to a project that has none of that name.
+Shot new_shot(Rig rig, std::string name, const Origin& origin);
+/// Gives a camera its source: what the shot knows of itself follows (sound and motion record from the first
+/// source that has one, the frame rate from the first video).
+void give_source(Project& project, Shot& shot, std::size_t camera, const MediaInfo& source);
 
 /// Replaces the shot's rig by `rig`, whose cameras take over the sources in order; its values come from
 /// `origin`.

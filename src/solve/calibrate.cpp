@@ -1,6 +1,7 @@
 #include "solve/calibrate.h"
 
 #include "base/error.h"
+#include "base/range.h"
 #include "solve/centres.h"
 #include "solve/edges.h"
 #include "solve/finding.h"
@@ -14,6 +15,8 @@
 namespace porb {
 
 namespace {
+
+constexpr Range kNearest_m{0.05, 100};
 
 constexpr double kMostOffDeg =
     12; ///< a camera farther than this from the rig's word is trouble, unless from far
@@ -242,6 +245,9 @@ Solved solve_shot(const Project& project, const Shot& given, MediaLibrary& libra
         cancel.check();
         if (tell) tell({share, doing});
     };
+    if (!kNearest_m.holds(options.nearest_m))
+        throw Error("is " + number_text(options.nearest_m), "the nearest distance",
+                    "It must be " + text_of(kNearest_m) + " metres");
     if (!options.find) {
         say(0.1, "Solving");
         Shot with = given;

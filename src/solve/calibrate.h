@@ -91,9 +91,10 @@ SolveReport figures_of(const Rig& rig, std::span<const ControlPoint> points, std
 int drop_above(ControlPoints& points, std::span<const PointFit> fits, double limit_px);
 
 /// Puts a result into a shot: rig, points, lines, a kept solve named after its figures, origins. Locked parts
-/// stay.
-void take_solve(Shot& shot, const Rig& rig, const ControlPoints& points, std::vector<LineMark> lines,
-                const SolveReport& report);
+/// stay. Where nobody has chosen the agree distance, it becomes the middle of the solved depths (of 1/m, over
+/// all directions) and is returned when that is another than before.
+std::optional<double> take_solve(Shot& shot, const Rig& rig, const ControlPoints& points,
+                                 std::vector<LineMark> lines, const SolveReport& report);
 /// Goes back to a kept solve (its rig), marked as solved.
 void return_to_solve(Shot& shot, int id);
 

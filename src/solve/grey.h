@@ -18,8 +18,9 @@ struct Grey {
     float at(int x, int y) const { return v[std::size_t(y) * std::size_t(width) + std::size_t(x)]; }
     /// Bilinear, clamped at the edges.
     float sample(double x, double y) const {
-        const double cx = std::clamp(x - 0.5, 0.0, double(width - 1)),
-                     cy = std::clamp(y - 0.5, 0.0, double(height - 1));
+        // In this order a place that is not a number becomes the edge, not an address.
+        const double cx = std::min(double(width - 1), std::max(0.0, x - 0.5)),
+                     cy = std::min(double(height - 1), std::max(0.0, y - 0.5));
         const int ix = std::min(int(cx), std::max(0, width - 2)),
                   iy = std::min(int(cy), std::max(0, height - 2));
         const float fx = float(cx - ix), fy = float(cy - iy);

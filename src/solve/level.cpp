@@ -3,6 +3,7 @@
 #include "base/angle.h"
 #include "base/error.h"
 #include "project/orientation.h"
+#include "project/span.h"
 #include "solve/edges.h"
 
 #include <Eigen/Dense>
@@ -15,7 +16,12 @@ namespace {
 constexpr double kAgreeDeg = 2.5;   ///< a constraint that misses by less agrees
 constexpr double kTogetherDeg = 1;  ///< level lines that point to one place within this run side by side
 constexpr double kParallelDeg = 6;  ///< planes of level lines nearer than this fix no direction
-constexpr double kMostLeanDeg = 50; ///< found lines are upright within this of the present up
+constexpr double kMostTurnDeg = 40; ///< found edges stand upright within this of either end of the present up
+constexpr double kAlongDeg = 2;     ///< an edge that misses an axis by less runs along it, more or less
+constexpr double kFitDeg = 0.8;     ///< and in earnest
+constexpr double kMostUnsureDeg = 1; ///< of what is found; worse is not believed
+constexpr double kPlainLight = 0.1;  ///< of full scale: light comes from one end of an axis
+constexpr std::size_t kMostPaired = 220;
 constexpr double kLeastLineDeg = 9; ///< found lines are at least as long
 constexpr int kMostFound = 60;
 
@@ -141,48 +147,171 @@ Upright upright_from_lines(std::span<const LineSense> lines, const Vec3& near) {
     return out;
 }
 
-std::vector<LineMark> find_upright_lines(const Project& project, const Shot& shot, Seconds time,
-                                         MediaLibrary& library, const Cancel& cancel) {
-    const Moment moment = read_moment(project, shot, time, library);
-    const auto eyes = eyepieces(shot.rig, moment);
-    const Vec3 up = orientation_at(shot, time).transpose() * Vec3(0, -1, 0);
-    std::vector<LineMark> marks;
-    std::vector<LineSense> senses;
-    for (const auto& eye : eyes) {
-        if (!eye) continue;
-        for (const auto& edge : edge_segments(*eye, kLeastLineDeg, cancel)) {
-            const Vec3 normal = eye->to_rig * edge.a.cross(edge.b).normalized();
-            if (degrees(std::asin(std::min(1.0, std::abs(normal.dot(up))))) > kMostLeanDeg) continue;
-            LineMark mark;
-            mark.kind = LineKind::vertical;
-            mark.time = time;
-            mark.camera = shot.rig.cameras[eye->index].id;
-            mark.found = true;
-            for (const double t : {0.0, 0.25, 0.5, 0.75, 1.0})
-                mark.places_px.push_back(
-                    eye->map.project_anywhere(((1 - t) * edge.a + t * edge.b).normalized()));
-            marks.push_back(std::move(mark));
-            senses.push_back({LineKind::vertical, normal, edge.length_rad()});
+namespace {
+
+/// An edge of a picture, in the rig's directions of the first moment.
+struct Edge {
+    LineMark mark;
+    Vec3 normal;
+    double length_rad;
+};
+
+/// Mean brightness of what lies within 60 degrees of either end of an axis, by the rig's directions.
+struct Light {
+    double sum[2] = {0, 0}, count[2] = {0, 0};
+    void add(const Eyepiece& eye, const Mat3& to_first, const Vec3& axis) {
+        const Grey& grey = eye.pictures->levels.back();
+        const double down = double(eye.lens.width) / grey.width;
+        for (int y = 0; y < grey.height; ++y)
+            for (int x = 0; x < grey.width; ++x) {
+                const auto d = eye.direction({(x + 0.5) * down, (y + 0.5) * down});
+                if (!d) continue;
+                const double along = (to_first * *d).dot(axis);
+                if (std::abs(along) < 0.5) continue;
+                sum[along < 0] += double(grey.at(x, y)), count[along < 0] += 1;
+            }
+    }
+    /// How much brighter the first end is, of full scale; nothing when one is not seen.
+    std::optional<double> brighter() const {
+        if (count[0] < 50 || count[1] < 50) return std::nullopt;
+        return sum[0] / count[0] - sum[1] / count[1];
+    }
+};
+
+/// The axis within kMostTurnDeg of `near` along which most edges run, and how much they weigh.
+std::pair<Vec3, double> axis_along(const std::vector<Edge>& edges, const Vec3& near) {
+    Vec3 best = near;
+    double most = 0;
+    const double least_cos = std::cos(radians(kMostTurnDeg));
+    for (std::size_t i = 0; i < edges.size(); ++i)
+        for (std::size_t k = i + 1; k < edges.size(); ++k) {
+            const Vec3 cross = edges[i].normal.cross(edges[k].normal);
+            if (cross.norm() < 0.1) continue; // too much alike to fix a direction
+            const Vec3 axis = cross.normalized();
+            if (std::abs(axis.dot(near)) < least_cos) continue;
+            double agree = 0;
+            for (const Edge& e : edges) {
+                const double miss = degrees(std::asin(std::min(1.0, std::abs(e.normal.dot(axis)))));
+                if (miss < kAlongDeg) agree += e.length_rad * (1 - miss / kAlongDeg);
+            }
+            if (agree > most) most = agree, best = axis;
+        }
+    return {best.dot(near) < 0 ? Vec3(-best) : best, most};
+}
+
+/// Fitted to the edges that run along it, of which those far from it count less and less.
+Upright fitted(const std::vector<Edge>& edges, Vec3 axis) {
+    std::vector<LineSense> lines;
+    double limit = kAlongDeg;
+    Mat3 information;
+    for (int round = 0; round < 12; ++round, limit = std::max(kFitDeg, 0.8 * limit)) {
+        information.setZero();
+        for (const Edge& e : edges) {
+            const double ratio = degrees(std::asin(std::min(1.0, std::abs(e.normal.dot(axis))))) / limit;
+            if (ratio < 1)
+                information +=
+                    e.length_rad * std::pow(1 - ratio * ratio, 2) * e.normal * e.normal.transpose();
+        }
+        const Eigen::SelfAdjointEigenSolver<Mat3> e(information);
+        const Vec3 next = e.eigenvectors().col(0);
+        axis = next.dot(axis) < 0 ? Vec3(-next) : next;
+    }
+    Upright out;
+    out.up = axis;
+    double squares = 0, total = 0;
+    int n = 0;
+    for (const Edge& e : edges) {
+        const double miss = degrees(std::asin(std::min(1.0, std::abs(e.normal.dot(axis)))));
+        out.miss_deg.push_back(miss);
+        out.agrees.push_back(miss < kFitDeg);
+        if (miss < kFitDeg) squares += miss * miss, total += e.length_rad, ++n;
+    }
+    out.error_deg = n ? std::sqrt(squares / n) : 0;
+    const Eigen::SelfAdjointEigenSolver<Mat3> e(information);
+    const double share = e.eigenvalues()[1] / std::max(1e-12, total);
+    out.sure_deg = std::max(out.error_deg, 0.02) / std::sqrt(std::max(1e-6, share * std::max(1, n)));
+    return out;
+}
+
+} // namespace
+
+std::vector<Seconds> upright_times(const Project& project, const Shot& shot, MediaLibrary& library) {
+    constexpr int kMoments = 4;
+    const Span span = used_span(project, shot, library);
+    const std::int64_t first = frame_index(span.in, shot.rate),
+                       last = std::max(first, frame_before(span.out, shot.rate));
+    std::vector<Seconds> times;
+    for (int i = 0; i < kMoments; ++i) {
+        const Seconds t = frame_time(first + (last - first) * i / (kMoments - 1), shot.rate);
+        if (times.empty() || times.back() < t) times.push_back(t);
+    }
+    return times;
+}
+
+FoundUpright find_upright(const Project& project, const Shot& shot, std::span<const Seconds> times,
+                          MediaLibrary& library, const Cancel& cancel) {
+    const Mat3 first = orientation_at(shot, times.front());
+    const Vec3 near = first.transpose() * Vec3(0, -1, 0);
+    std::vector<Moment> moments;
+    std::vector<Edge> edges;
+    for (const Seconds time : times) {
+        moments.push_back(read_moment(project, shot, time, library));
+        const Mat3 to_first = first.transpose() * orientation_at(shot, time);
+        for (const auto& eye : eyepieces(shot.rig, moments.back())) {
+            if (!eye) continue;
+            for (const auto& edge : edge_segments(*eye, kLeastLineDeg, cancel)) {
+                Edge e;
+                e.normal = to_first * eye->to_rig * edge.a.cross(edge.b).normalized();
+                e.length_rad = edge.length_rad();
+                e.mark.kind = LineKind::vertical;
+                e.mark.time = time;
+                e.mark.camera = shot.rig.cameras[eye->index].id;
+                e.mark.found = true;
+                for (const double t : {0.0, 0.25, 0.5, 0.75, 1.0})
+                    e.mark.places_px.push_back(
+                        eye->map.project_anywhere(((1 - t) * edge.a + t * edge.b).normalized()));
+                edges.push_back(std::move(e));
+            }
         }
     }
-    if (senses.size() < 4) return {};
-    // Hundreds of edges: the longest are enough, and every two of them are tried.
-    std::vector<std::size_t> order(senses.size());
-    for (std::size_t i = 0; i < order.size(); ++i) order[i] = i;
-    std::sort(order.begin(), order.end(),
-              [&](std::size_t a, std::size_t b) { return senses[a].weight > senses[b].weight; });
-    order.resize(std::min<std::size_t>(order.size(), 160));
-    std::vector<LineSense> longest;
-    for (const std::size_t i : order) longest.push_back(senses[i]);
-    const Upright found = upright_from_lines(longest, up);
-    std::vector<LineMark> out;
-    for (std::size_t i = 0; i < order.size() && int(out.size()) < kMostFound; ++i)
-        if (found.miss_deg[i] < 1.0) out.push_back(marks[order[i]]);
-    if (out.size() < 4 || std::acos(std::clamp(found.up.dot(up), -1.0, 1.0)) > radians(kMostLeanDeg))
-        return {};
+    const auto too_few = [&](const std::string& what) {
+        return Error(what, "shot " + shot.name,
+                     "Choose another moment, or trace three or more lines along things that are upright");
+    };
+    if (edges.size() < 4) throw too_few(fmt::format("only {} long straight edges were found", edges.size()));
+    std::stable_sort(edges.begin(), edges.end(),
+                     [](const Edge& a, const Edge& b) { return a.length_rad > b.length_rad; });
+    const std::vector<Edge> longest(edges.begin(),
+                                    edges.begin() + std::ptrdiff_t(std::min(edges.size(), kMostPaired)));
+    const auto [axis, weight] = axis_along(longest, near);
+    if (weight <= 0)
+        throw too_few(fmt::format("{} edges were found, but no two run upright within {:.0f} degrees of the "
+                                  "present up",
+                                  edges.size(), kMostTurnDeg));
+    FoundUpright out;
+    out.upright = fitted(edges, axis);
+    const auto along = std::count(out.upright.agrees.begin(), out.upright.agrees.end(), true);
+    if (along < 4) throw too_few(fmt::format("of {} long edges only {} run upright", edges.size(), along));
+    if (out.upright.sure_deg > kMostUnsureDeg)
+        throw too_few(
+            fmt::format("{} upright edges were found, but they run side by side: the lean could be off "
+                        "by {:.1f} degrees",
+                        along, out.upright.sure_deg));
+    Light light;
+    for (std::size_t m = 0; m < moments.size(); ++m)
+        for (const auto& eye : eyepieces(shot.rig, moments[m]))
+            if (eye) light.add(*eye, first.transpose() * orientation_at(shot, times[m]), out.upright.up);
+    if (const auto brighter = light.brighter(); brighter && *brighter < -kPlainLight) {
+        out.turned_over = true;
+        out.upright.up = -out.upright.up;
+    }
     int id = 0;
     for (const auto& l : shot.lines) id = std::max(id, l.id);
-    for (auto& l : out) l.id = ++id;
+    for (std::size_t i = 0; i < edges.size() && int(out.lines.size()) < kMostFound; ++i)
+        if (out.upright.agrees[i]) {
+            out.lines.push_back(edges[i].mark);
+            out.lines.back().id = ++id;
+        }
     return out;
 }
 

@@ -35,11 +35,21 @@ Upright upright_from_lines(std::span<const LineSense> lines, const Vec3& near);
 /// The senses of a shot's drawn lines under its rig (straight ones are left out).
 std::vector<LineSense> line_senses(const Shot& shot);
 
-/// Long straight edges of the pictures at one moment, found on flat views cut from each lens, that may be
-/// upright: marked vertical, in source pixels. Which are upright is decided by upright_from_lines and the
-/// present up (within 50 degrees). Returns those that agree; empty when too few do.
-std::vector<LineMark> find_upright_lines(const Project& project, const Shot& shot, Seconds time,
-                                         MediaLibrary& library, const Cancel& cancel);
+/// What upright edges of the pictures say.
+struct FoundUpright {
+    std::vector<LineMark> lines; ///< those that agree, marked vertical and found, each at its moment
+    Upright upright;             ///< at the first of the moments asked for
+    bool turned_over = false;    ///< the rig hangs: its present up is the other end
+};
+/// Long straight edges at some moments, found on flat views cut from each lens, and the axis within 40
+/// degrees of the present up (either end of it) that most of them run along, by length. Edges of everything
+/// else are taken for what they are: they agree on no axis there. Which end of the axis is up is told by
+/// where the light comes from, when that is plain; else the end nearer to the present up. Throws Error that
+/// says why none was found.
+FoundUpright find_upright(const Project& project, const Shot& shot, std::span<const Seconds> times,
+                          MediaLibrary& library, const Cancel& cancel);
+/// Moments to look at when none is asked for: a few, spread evenly over the used part.
+std::vector<Seconds> upright_times(const Project& project, const Shot& shot, MediaLibrary& library);
 
 /// Up from a motion record's acceleration (or orientation when it has no acceleration) over the used part, in
 /// the rig's directions: the robust mean. Throws Error when the record holds neither.

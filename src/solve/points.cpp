@@ -2,6 +2,7 @@
 // shot.
 #include "base/angle.h"
 #include "base/error.h"
+#include "project/limits.h"
 #include "project/origins.h"
 #include "solve/calibrate.h"
 #include "solve/matching.h"
@@ -72,8 +73,8 @@ int drop_above(ControlPoints& points, std::span<const PointFit> fits, double lim
     return dropped;
 }
 
-void take_solve(Shot& shot, const Rig& rig, const ControlPoints& points, std::vector<LineMark> lines,
-                const SolveReport& report) {
+std::optional<double> take_solve(Shot& shot, const Rig& rig, const ControlPoints& points,
+                                 std::vector<LineMark> lines, const SolveReport& report) {
     shot.lines = std::move(lines);
     const Shot before = shot;
     for (auto& c : shot.rig.cameras)
@@ -82,7 +83,12 @@ void take_solve(Shot& shot, const Rig& rig, const ControlPoints& points, std::ve
             if (!use || !use->lens_locked) c.lens = s->lens;
             if (!use || !use->pose_locked) c.pose = s->pose;
         }
-    shot.points = points;
+    // To what can matter, a ten-thousandth of a pixel: projects are half as large then.
+    ControlPoints kept_points = points;
+    const auto round = [](double& v) { v = std::round(v * 1e4) / 1e4; };
+    for (auto& p : kept_points)
+        for (double* v : {&p.a_px.x(), &p.a_px.y(), &p.b_px.x(), &p.b_px.y(), &p.likeness}) round(*v);
+    shot.points = std::move(kept_points);
     KeptSolve kept;
     for (const auto& k : shot.solves) kept.id = std::max(kept.id, k.id);
     ++kept.id;
@@ -97,6 +103,15 @@ void take_solve(Shot& shot, const Rig& rig, const ControlPoints& points, std::ve
     const std::string detail = fmt::format("{}, {} points, {:.2f} px", kept.name, kept.points, kept.rms_px);
     shot.solves.push_back(std::move(kept));
     note_origins(before, shot, {OriginKind::solve, detail});
+    if (shot.agree_choice == AgreeChoice::chosen || !shot.solving.depth_per_point) return std::nullopt;
+    constexpr double kEverywhere_deg = 180;
+    const auto middle = suggest_agree_distance(shot, Vec3(0, 0, 1), kEverywhere_deg);
+    if (!middle) return std::nullopt;
+    const double rounded = std::round(middle->distance_m * 100) / 100;
+    shot.agree_choice = AgreeChoice::solve;
+    if (rounded == shot.agree_distance_m) return std::nullopt;
+    shot.agree_distance_m = limits::kDistance_m.nearest(rounded);
+    return shot.agree_distance_m;
 }
 
 void return_to_solve(Shot& shot, int id) {
@@ -113,7 +128,7 @@ std::optional<AgreeSuggestion> suggest_agree_distance(const Shot& shot, const Ve
     std::vector<double> inverse;
     for (std::size_t i = 0; i < fits.size(); ++i)
         if ((*shot.points)[i].dropped.empty() &&
-            fits[i].direction.dot(rig_direction) > std::cos(radians(radius_deg)))
+            fits[i].direction.dot(rig_direction) >= std::cos(radians(radius_deg)))
             inverse.push_back(std::max(0.0, fits[i].inverse_m));
     if (inverse.size() < 3) return std::nullopt;
     std::sort(inverse.begin(), inverse.end());

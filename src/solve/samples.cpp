@@ -79,15 +79,15 @@ std::vector<Seconds> sample_times(const Project& project, const Shot& shot, Medi
     // Nothing known of its length (a source that cannot be read): what is wrong is said when the moment is
     // read.
     const Span span = used_span(project, shot, library);
-    const auto frame_before = [&](Seconds end) {
-        return std::max<std::int64_t>(0, frame_index(end - Rational(1, 1000000), shot.rate));
+    const auto last_before = [&](Seconds end) {
+        return std::max<std::int64_t>(0, frame_before(end, shot.rate));
     };
-    const std::int64_t last = frame_before(span.out), first = std::min(frame_index(span.in, shot.rate), last);
+    const std::int64_t last = last_before(span.out), first = std::min(frame_index(span.in, shot.rate), last);
     std::vector<Seconds> times;
     if (!shot.solving.by_hand.empty()) {
         for (const Seconds t : shot.solving.by_hand) {
             const auto n = std::clamp(frame_index(t, shot.rate), std::int64_t(0),
-                                      frame_before(shot_length(project, shot, library)));
+                                      last_before(shot_length(project, shot, library)));
             times.push_back(frame_time(n, shot.rate));
         }
     } else {

@@ -254,8 +254,7 @@ TurnPath turning_from_footage(const Project& project, const Shot& shot, MediaLib
     if (cameras.empty())
         throw Error("no camera has a source to follow", "shot " + shot.name, "Add files in Gather");
     const Span span = used_span(project, shot, library);
-    const std::int64_t first = frame_index(span.in, shot.rate),
-                       last = frame_index(span.out - Rational(1, 1000000), shot.rate);
+    const std::int64_t first = frame_index(span.in, shot.rate), last = frame_before(span.out, shot.rate);
     if (last - first < 2)
         throw Error("is too short to be steadied", "shot " + shot.name,
                     "Use a moving shot of at least three frames");

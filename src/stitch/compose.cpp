@@ -2,6 +2,7 @@
 
 #include "base/error.h"
 #include "base/parallel.h"
+#include "project/orientation.h"
 #include "stitch/blend_kernel.h"
 #include "stitch/plan_lens.h"
 
@@ -68,11 +69,12 @@ std::shared_ptr<const Made> Composer::Few<Made>::get(const PlanKey& key, double 
 
 bool Composer::read(const Project& project, const Shot& shot, Seconds time,
                     const std::vector<BlendPlan::PlanCamera>& cameras, PlanKey& key,
-                    std::vector<Picture>& sources, std::vector<CameraTone>& tones) {
+                    std::vector<Picture>& sources, std::vector<CameraTone>& tones, const Cancel& cancel) {
     sources.clear();
     tones.clear();
     bool complete = true;
     for (const auto& camera : cameras) {
+        cancel.check();
         const ShotCamera& use = shot.cameras[camera.index];
         const Media* media = find_media(project, use.media);
         if (!media)
@@ -104,8 +106,33 @@ bool Composer::read(const Project& project, const Shot& shot, Seconds time,
     return complete;
 }
 
+std::vector<Seconds> Composer::taken_at(const Project& project, const Shot& shot, Seconds time) {
+    const bool shapes_move = std::any_of(shot.cameras.begin(), shot.cameras.end(), [](const ShotCamera& c) {
+        return std::any_of(c.shapes.begin(), c.shapes.end(),
+                           [](const Shape& s) { return s.keys.size() > 1; });
+    });
+    if (!orientation_moves(shot) && !shapes_move) return {};
+    std::vector<Seconds> taken;
+    bool differs = false;
+    for (const ShotCamera& use : shot.cameras) {
+        taken.push_back(time);
+        const Media* media = use.used ? find_media(project, use.media) : nullptr;
+        if (!media || media->ref.kind == MediaKind::still) continue;
+        try {
+            const MediaInfo info = library_->info(media->ref);
+            if (info.variable_rate) continue; // when its frames began is not known before they are read
+            const Seconds shown = shown_time(use, time, shot.rate);
+            taken.back() = shot_time(use, frame_time(frame_index(shown, info.rate), info.rate));
+            differs |= taken.back() != time;
+        } catch (const Error&) {
+            continue; // it is told where the source is read
+        }
+    }
+    return differs ? taken : std::vector<Seconds>();
+}
+
 SphereGrid Composer::distances_at(const Project& project, const Shot& shot, Seconds time, PlanKey& key,
-                                  bool confidence) {
+                                  const Cancel& cancel, bool confidence) {
     const auto find = [this](const auto& list, const Moment& moment) {
         const std::lock_guard lock(moments_mutex_);
         const auto it =
@@ -146,10 +173,12 @@ SphereGrid Composer::distances_at(const Project& project, const Shot& shot, Seco
                 auto glimpse = find(steady ? steady_ : passing_, moment);
                 if (!glimpse) {
                     PlanKey of_then = key;
-                    if (!read(project, shot, w.time, zones->cameras(), own ? key : of_then, sources, tones)) {
+                    if (!read(project, shot, w.time, zones->cameras(), own ? key : of_then, sources, tones,
+                              cancel)) {
                         complete = !own; // when not all sources run, another moment does not count
                         continue;
                     }
+                    cancel.check();
                     glimpse = zones->glimpse(sources, tones, moment.flow);
                     keep(steady ? steady_ : passing_, moment, glimpse, steady ? kSteady : kMostKept);
                 }
@@ -167,39 +196,42 @@ SphereGrid Composer::distances_at(const Project& project, const Shot& shot, Seco
 }
 
 std::vector<SphereGrid> Composer::lights_at(const Project& project, const Shot& shot, Seconds time,
-                                            PlanKey& key, const SphereGrid& distances) {
+                                            PlanKey& key, const SphereGrid& distances, const Cancel& cancel) {
     std::vector<Picture> sources;
     std::vector<CameraTone> tones;
     while (true) {
         const PlanKey band_key = for_every_view(key);
         const double widest = shot.blend.widest_deg;
         const auto bands = bands_.get(band_key, widest, [&] { return LightBands(band_key, widest); });
-        if (read(project, shot, time, bands->cameras(), key, sources, tones))
+        if (read(project, shot, time, bands->cameras(), key, sources, tones, cancel))
             return bands->find(sources, tones, distances);
     }
 }
 
 SphereGrid Composer::distances(const Project& project, const Shot& shot, Seconds time, Eye eye) {
     if (!shot.flow.on) return {};
+    time = nearest_frame_time(time, shot.rate);
     View view;
     view.eye = eye;
     PlanKey key = plan_key(shot, view, time);
-    return distances_at(project, shot, time, key);
+    return distances_at(project, shot, time, key, {});
 }
 
-SphereGrid Composer::confidence(const Project& project, const Shot& shot, Seconds time, Eye eye) {
+SphereGrid Composer::confidence(const Project& project, const Shot& shot, Seconds time, Eye eye,
+                                const Cancel& cancel) {
     if (!shot.flow.on) return {};
+    time = nearest_frame_time(time, shot.rate);
     View view;
     view.eye = eye;
     PlanKey key = plan_key(shot, view, time);
-    return distances_at(project, shot, time, key, true);
+    return distances_at(project, shot, time, key, cancel, true);
 }
 
 std::optional<Composer::Seen> Composer::look(const Project& project, const Shot& shot, Seconds time,
                                              const std::vector<BlendPlan::PlanCamera>& cameras) {
     Seen seen;
     PlanKey key = plan_key(shot, View(), time);
-    if (!read(project, shot, time, cameras, key, seen.sources, seen.tones)) return std::nullopt;
+    if (!read(project, shot, time, cameras, key, seen.sources, seen.tones, {})) return std::nullopt;
     return seen;
 }
 
@@ -213,23 +245,31 @@ std::shared_ptr<const Grader> Composer::grader_for(const Grade& grade) {
     return grader_;
 }
 
-Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Seconds time,
-                                    const View& view) {
+Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Seconds time, const View& view,
+                                    const Cancel& cancel) {
+    time = nearest_frame_time(time, shot.rate); // of the frame that is meant, in all that follows from it
     PlanKey key = plan_key(shot, view, time);
+    const auto taken = taken_at(project, shot, time);
     Gathered out;
     out.filter = view.filter;
     out.grader = grader_for(shot.grade);
     while (true) {
-        if (shot.flow.on) out.distances = distances_at(project, shot, time, key);
-        if (key.multiband) out.lights = lights_at(project, shot, time, key, out.distances);
-        out.plan = plan_for(key);
-        if (read(project, shot, time, out.plan->cameras, key, out.sources, out.tones)) return out;
+        if (shot.flow.on) out.distances = distances_at(project, shot, time, key, cancel);
+        if (key.multiband) out.lights = lights_at(project, shot, time, key, out.distances, cancel);
+        // Distances and bands of light are of the shot's moment: they are kept for others, and a fraction of
+        // a frame shifts them by less than their cells. What is drawn is of each frame's own.
+        PlanKey drawn = key;
+        set_taken(drawn, shot, time, taken);
+        cancel.check();
+        out.plan = plan_for(drawn);
+        if (read(project, shot, time, out.plan->cameras, key, out.sources, out.tones, cancel)) return out;
     }
 }
 
-Picture Composer::blend(const Gathered& gathered) {
+Picture Composer::blend(const Gathered& gathered, const Cancel& cancel) {
     Picture out(gathered.plan->width, gathered.plan->height, library_->pool());
     parallel_ranges(out.height(), kRowsAtATime, [&](int begin, int end) {
+        cancel.check();
         blend_rows(*gathered.plan,
                    {gathered.sources, gathered.tones,
                     gathered.distances.empty() ? nullptr : &gathered.distances, gathered.lights,
@@ -241,8 +281,9 @@ Picture Composer::blend(const Gathered& gathered) {
     return out;
 }
 
-Picture Composer::compose(const Project& project, const Shot& shot, Seconds time, const View& view) {
-    return blend(gather(project, shot, time, view));
+Picture Composer::compose(const Project& project, const Shot& shot, Seconds time, const View& view,
+                          const Cancel& cancel) {
+    return blend(gather(project, shot, time, view, cancel), cancel);
 }
 
 Picture compose_layout(Composer& composer, const Project& project, const Shot& shot, Seconds time, View view,

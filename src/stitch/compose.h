@@ -1,5 +1,6 @@
 #pragma once
 
+#include "base/progress.h"
 #include "grade/grader.h"
 #include "media/library.h"
 #include "project/span.h"
@@ -22,7 +23,9 @@ class Composer {
     /// The one way to a picture: shot `shot` of `project` at shot time `time` as `view` shows it. Where no
     /// lens sees, alpha is 0. Cameras without media or outside their source's duration are left out. Throws
     /// Error (which source, how to mend it) when one cannot be read or has another size than its lens.
-    Picture compose(const Project& project, const Shot& shot, Seconds time, const View& view);
+    /// A raised `cancel` ends it between two sources, distances or bands of rows, by Cancelled.
+    Picture compose(const Project& project, const Shot& shot, Seconds time, const View& view,
+                    const Cancel& cancel = {});
 
     /// compose() in its two halves, so that reading the next frame and blending this one can overlap.
     struct Gathered {
@@ -34,15 +37,17 @@ class Composer {
         std::shared_ptr<const Grader> grader; ///< or none
         Filter filter = Filter::cubic;
     };
-    Gathered gather(const Project& project, const Shot& shot, Seconds time, const View& view);
-    Picture blend(const Gathered& gathered);
+    Gathered gather(const Project& project, const Shot& shot, Seconds time, const View& view,
+                    const Cancel& cancel = {});
+    Picture blend(const Gathered& gathered, const Cancel& cancel = {});
 
     std::shared_ptr<const BlendPlan> plan_for(const PlanKey& key);
     /// How far away things near seams are at that moment (they do not depend on the view but for its eye);
     /// empty while the shot's flow is off.
     SphereGrid distances(const Project& project, const Shot& shot, Seconds time, Eye eye = Eye::mono);
     /// How far they are trusted at that moment (SeamZones::confidence); empty while the shot's flow is off.
-    SphereGrid confidence(const Project& project, const Shot& shot, Seconds time, Eye eye = Eye::mono);
+    SphereGrid confidence(const Project& project, const Shot& shot, Seconds time, Eye eye = Eye::mono,
+                          const Cancel& cancel = {});
     /// What cameras show at a moment, for whoever looks at sources beside each other: pictures halved as
     /// often as is asked, and their tones. Nothing when one of them is outside its source.
     struct Seen {
@@ -83,9 +88,12 @@ class Composer {
     /// sources.
     bool read(const Project& project, const Shot& shot, Seconds time,
               const std::vector<BlendPlan::PlanCamera>& cameras, PlanKey& key, std::vector<Picture>& sources,
-              std::vector<CameraTone>& tones);
+              std::vector<CameraTone>& tones, const Cancel& cancel);
+    /// For each camera of the shot the moment at which its frame on show was taken, shot time; nothing when
+    /// that is `time` for all, or makes no difference.
+    std::vector<Seconds> taken_at(const Project& project, const Shot& shot, Seconds time);
     SphereGrid distances_at(const Project& project, const Shot& shot, Seconds time, PlanKey& key,
-                            bool confidence = false);
+                            const Cancel& cancel, bool confidence = false);
     /// What the distances of a moment follow from. They are kept while one looks about at it, and what was
     /// matched for other moments thereabouts.
     struct Moment {
@@ -105,7 +113,7 @@ class Composer {
     std::vector<std::pair<Moment, SeamZones::GlimpsePtr>> passing_; ///< of other frames
     std::vector<std::pair<Moment, SphereGrid>> fields_;
     std::vector<SphereGrid> lights_at(const Project& project, const Shot& shot, Seconds time, PlanKey& key,
-                                      const SphereGrid& distances);
+                                      const SphereGrid& distances, const Cancel& cancel);
     std::shared_ptr<const Grader> grader_for(const Grade& grade);
     Cleaner cleaner_;
     std::mutex grader_mutex_;

@@ -5,6 +5,7 @@
 #include "base/angle.h"
 
 #include <Eigen/Geometry>
+#include <fmt/format.h>
 
 namespace porb {
 
@@ -25,7 +26,7 @@ PlanKey plain_key(const Shot& shot, Seconds time) {
     view.target = equirect_target(3840); // as finely as a master would ask
     PlanKey key = plan_key(shot, view, time);
     key.orientation = {};
-    key.row_turn = Vec3(0, 0, 0);
+    key.row_turns.clear();
     for (auto& c : key.cameras) c.media = "media"; // whether or not it has its source yet
     return key;
 }
@@ -107,6 +108,65 @@ CutHole cut_hole(const Shot& shot, Seconds time) {
                      [&](std::size_t a, std::size_t b) { return shows[a] > shows[b]; });
     for (const std::size_t c : order) hole.could_fill.push_back(shot.cameras[c].camera);
     return hole;
+}
+
+namespace {
+
+/// How far about a pole nobody sees; nothing when it is seen, or what is open is no small hole.
+std::optional<double> open_about(const Coverage& coverage, bool below) {
+    constexpr int kAround = 32;
+    constexpr double kStep_deg = 0.05; // less than a pixel of a master 8192 wide
+    double open = -1;
+    for (double r = 0; r <= PoleHole::kMost_deg; r += kStep_deg) {
+        bool all_seen = true;
+        for (int i = 0; i < kAround && all_seen; ++i) {
+            const double phi = 2 * kPi * i / kAround, s = std::sin(radians(r));
+            const Vec3 d(s * std::sin(phi), (below ? 1 : -1) * std::cos(radians(r)), s * std::cos(phi));
+            all_seen = coverage.lenses_at(d) > 0;
+        }
+        if (!all_seen)
+            open = r;
+        else if (open >= 0)
+            return open + kStep_deg;
+        else if (r > 1) // seen at the pole and well beside it
+            return std::nullopt;
+    }
+    return std::nullopt;
+}
+
+} // namespace
+
+std::vector<PoleHole> pole_holes(const Shot& shot) {
+    std::vector<PoleHole> holes;
+    const PlanKey key = plain_key(shot, shot.in);
+    const Coverage coverage(key);
+    for (const bool below : {true, false}) {
+        const auto open = open_about(coverage, below);
+        if (!open) continue;
+        PoleHole hole{below, *open, {}};
+        double widest = 0, wide = 0;
+        for (const auto& c : shot.cameras) {
+            widest = std::max(widest, c.reach_deg);
+            wide = std::max(wide, default_reach_deg(find_camera(shot.rig, c.camera)->lens));
+        }
+        for (double reach = std::ceil(widest * 2) / 2; reach <= wide && !hole.reach_deg; reach += 0.5) {
+            PlanKey wider = key;
+            for (auto& c : wider.cameras)
+                c.reach_deg = std::max(
+                    c.reach_deg, std::min(reach, default_reach_deg(find_camera(key.rig, c.camera)->lens)));
+            if (!open_about(Coverage(wider), below)) hole.reach_deg = reach;
+        }
+        holes.push_back(hole);
+    }
+    return holes;
+}
+
+std::string words_of(const PoleHole& hole) {
+    return fmt::format("{:.2g} degrees about the {} are seen by no lens: {}", hole.radius_deg,
+                       hole.below ? "nadir" : "zenith",
+                       hole.reach_deg
+                           ? fmt::format("a reach of {:.1f} degrees would close it", *hole.reach_deg)
+                           : std::string("they stay black"));
 }
 
 std::vector<std::pair<std::string, std::string>> meeting_cameras(const Shot& shot) {

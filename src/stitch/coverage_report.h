@@ -29,6 +29,20 @@ struct CutHole {
 };
 CutHole cut_hole(const Shot& shot, Seconds time);
 
+/// A small hole about straight up or down, as rings of lenses leave it that see just past the horizon: too
+/// fine for the report above, and a row of black pixels in a master.
+struct PoleHole {
+    bool below = true;               ///< at the nadir; otherwise at the zenith
+    double radius_deg = 0;           ///< from the pole to what is seen again, at most kMost_deg
+    std::optional<double> reach_deg; ///< that would close it, for all cameras; none: no lens sees there
+    static constexpr double kMost_deg = 6;
+};
+/// Holes of either pole that end within PoleHole::kMost_deg, at the shot's agree distance, in the rig's own
+/// directions. Some milliseconds.
+std::vector<PoleHole> pole_holes(const Shot& shot);
+/// "0.3 degrees about the nadir are seen by no lens: a reach of 92.5 degrees would close it".
+std::string words_of(const PoleHole& hole);
+
 /// The cameras that meet on seams, by their ids, those with the longest seams first.
 std::vector<std::pair<std::string, std::string>> meeting_cameras(const Shot& shot);
 

@@ -109,13 +109,10 @@ T median_of(std::vector<T>& v) {
     return *middle;
 }
 
-/// What the shot shows without its subjects.
-Glance background_of(const std::vector<Glance>& looks) {
+/// What the shot shows without its subjects, from some looks at it.
+Glance background_of(const std::vector<Glance>& some) {
     Glance out;
-    const std::size_t step = std::max<std::size_t>(1, looks.size() / kBackgroundMoments);
-    std::vector<const Glance*> some;
-    for (std::size_t i = 0; i < looks.size(); i += step) some.push_back(&looks[i]);
-    out.colours.assign(looks[0].colours.size(), std::vector<CellColour>(kCells, kUnseen));
+    out.colours.assign(some[0].colours.size(), std::vector<CellColour>(kCells, kUnseen));
     out.inverse_m.assign(kCells, 0);
     parallel_ranges(kCells, 512, [&](int begin, int end) {
         std::vector<std::uint8_t> values(some.size());
@@ -124,10 +121,10 @@ Glance background_of(const std::vector<Glance>& looks) {
             for (std::size_t l = 0; l < out.colours.size(); ++l)
                 for (std::size_t k = 0; k < kUnseen.size(); ++k) {
                     for (std::size_t i = 0; i < some.size(); ++i)
-                        values[i] = some[i]->colours[l][std::size_t(c)][k];
+                        values[i] = some[i].colours[l][std::size_t(c)][k];
                     out.colours[l][std::size_t(c)][k] = median_of(values);
                 }
-            for (std::size_t i = 0; i < some.size(); ++i) nears[i] = some[i]->inverse_m[std::size_t(c)];
+            for (std::size_t i = 0; i < some.size(); ++i) nears[i] = some[i].inverse_m[std::size_t(c)];
             out.inverse_m[std::size_t(c)] = median_of(nears);
         }
     });
@@ -422,13 +419,11 @@ CrossingScan scan_crossings(const Project& project, const Shot& shot, Composer& 
     CrossingScan scan;
     scan.from = span.in, scan.to = span.out, scan.step_s = settings.step_s;
     const Rational every = Rational::from_double(settings.step_s);
-    std::vector<Glance> looks;
-    for (Seconds t = span.in; t < span.out; t = t + every) {
+    const auto glance_at = [&](Seconds t) -> std::optional<Glance> {
         cancel.check();
-        step(0.6 * (t - span.in).to_double() / (span.out - span.in).to_double());
         const auto near = composer.look(project, plain, t, zones.cameras());
         const auto seen = composer.look(project, plain, t, sphere.cameras());
-        if (!near || !seen) continue;
+        if (!near || !seen) return std::nullopt;
         const SeamZones::Weighed glimpse[] = {{zones.glimpse(near->sources, near->tones, plain.flow)}};
         const SphereGrid distances = zones.field(glimpse, plain.flow);
         Glance look;
@@ -446,20 +441,41 @@ CrossingScan scan_crossings(const Project& project, const Shot& shot, Composer& 
         look.inverse_m.resize(kCells);
         for (int c = 0; c < kCells; ++c)
             look.inverse_m[std::size_t(c)] = float(distances.at(ground.directions[std::size_t(c)]));
-        looks.push_back(std::move(look));
+        return look;
+    };
+    std::vector<Seconds> times;
+    for (Seconds t = span.in; t < span.out; t = t + every) times.push_back(t);
+    // First what is behind, from a few moments, then one look after the other: an hour takes no more memory
+    // than a minute.
+    const std::size_t apart = std::max<std::size_t>(1, times.size() / kBackgroundMoments);
+    std::vector<Glance> some;
+    const std::size_t begins = (times.size() + apart - 1) / apart;
+    double done = 0;
+    const auto tell = [&] { step(0.6 * done++ / double(begins + times.size())); };
+    for (std::size_t i = 0; i < times.size(); i += apart) {
+        tell();
+        if (auto look = glance_at(times[i])) some.push_back(std::move(*look));
     }
-    if (looks.size() < 3)
-        throw Error("The used part of the shot has too few pictures to see what moves", "shot " + shot.name,
-                    "Set in and out where all sources run, at least three steps of the scan apart");
-    const Glance behind = background_of(looks);
-    std::vector<std::vector<Blob>> blobs(looks.size());
+    const auto too_few = [&] {
+        return Error("The used part of the shot has too few pictures to see what moves", "shot " + shot.name,
+                     "Set in and out where all sources run, at least three steps of the scan apart");
+    };
+    if (some.empty()) throw too_few();
+    const Glance behind = background_of(some);
+    std::vector<std::vector<Blob>> blobs;
     std::map<std::size_t, Ground> grounds; // lines may take other places later
-    for (std::size_t i = 0; i < looks.size(); ++i) {
+    for (const Seconds t : times) {
+        tell();
+        const auto kept =
+            std::find_if(some.begin(), some.end(), [t](const Glance& g) { return g.time == t; });
+        auto look = kept != some.end() ? std::optional(std::move(*kept)) : glance_at(t);
+        if (!look) continue;
         PlanKey then = key;
-        then.line_state.key = line_state_at(*key.lines, looks[i].time).key;
+        then.line_state.key = line_state_at(*key.lines, t).key;
         const Ground& its = grounds.try_emplace(then.line_state.key, then).first->second;
-        blobs[i] = blobs_of(looks[i], behind, its, settings);
+        blobs.push_back(blobs_of(*look, behind, its, settings));
     }
+    if (blobs.size() < 3) throw too_few();
     for (const Track& track : linked(blobs, settings.step_s)) add_crossings(track, ground, scan.crossings);
     join_fragments(scan.crossings);
     std::stable_sort(scan.crossings.begin(), scan.crossings.end(),

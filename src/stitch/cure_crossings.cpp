@@ -41,7 +41,7 @@ class Examined {
              const ShelterKey& oval)
         : composer_(composer), key_(plan_key(shot, whole_sphere(), oval.time)), lenses_(plan_lenses(key_)) {
         key_.orientation = {};
-        key_.row_turn = Vec3(0, 0, 0);
+        key_.row_turns.clear();
         lenses_ = plan_lenses(key_);
         for (std::size_t l = 0; l < lenses_.size(); ++l) {
             const std::string& id = key_.cameras[lenses_[l].index].camera;

@@ -163,7 +163,7 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
     const FlowSettings& settings = shot_key.flow;
     PlanKey key = shot_key;
     key.orientation = {};
-    key.row_turn = Vec3(0, 0, 0);
+    key.row_turns.clear();
     me.agree = key.agree_distance_m > 0 ? 1 / key.agree_distance_m : 0;
     me.nearest = 1 / settings.nearest_m;
     const bool wide = mixes_widely(key);

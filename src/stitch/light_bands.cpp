@@ -100,7 +100,7 @@ const std::vector<BlendPlan::PlanCamera>& LightBands::cameras() const {
 LightBands::LightBands(const PlanKey& shot_key, double widest_deg) {
     PlanKey key = shot_key; // its view and how the shot is turned are of no account
     key.orientation = {};
-    key.row_turn = Vec3(0, 0, 0);
+    key.row_turns.clear();
     const std::vector<PlanLens> lenses = plan_lenses(key);
     impl_ = std::make_unique<Impl>(key, lenses);
     Impl& me = *impl_;

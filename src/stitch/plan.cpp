@@ -412,7 +412,8 @@ PlanKey plan_key(const Shot& shot, const View& view, Seconds time) {
                                     s.camera.empty() ? s.keys : std::vector<ShelterKey>()});
     if (orientation_moves(shot)) key.orientation = turn_of(orientation_at(shot, time));
     if (shot.steady && shot.steady->on && shot.steady->readout_s != 0)
-        key.row_turn = shot.steady->readout_s * spin_at(*shot.steady, time.to_double());
+        key.row_turns.assign(shot.cameras.size(),
+                             shot.steady->readout_s * spin_at(*shot.steady, time.to_double()));
     for (auto& c : key.cameras) { // what does not change a plan must not make it anew
         c.offset = Seconds(0);
         c.drift_ppm = 0;
@@ -436,6 +437,26 @@ PlanKey plan_key(const Shot& shot, const View& view, Seconds time) {
         c.lens.pixel_pitch_um = 0;
     }
     return key;
+}
+
+void set_taken(PlanKey& key, const Shot& shot, Seconds time, const std::vector<Seconds>& taken) {
+    const bool moves = orientation_moves(shot);
+    const Mat3 now = moves ? orientation_at(shot, time) : Mat3(Mat3::Identity());
+    for (std::size_t i = 0; i < taken.size(); ++i) {
+        if (taken[i] == time) continue;
+        if (Camera* camera = find_camera(key.rig, key.cameras[i].camera); camera && moves) {
+            // Rig directions of now to those of then, of which the camera's pose knows.
+            const Mat3 then = orientation_at(shot, taken[i]).transpose() * now;
+            camera->pose.turn = turn_of(then.transpose() * rotation_of(camera->pose.turn));
+            camera->pose.position_m = then.transpose() * camera->pose.position_m;
+        }
+        if (i < key.row_turns.size())
+            key.row_turns[i] = shot.steady->readout_s * spin_at(*shot.steady, taken[i].to_double());
+        std::size_t n = 0; // of the shapes that count, in the shot's order
+        for (const Shape& s : shot.cameras[i].shapes)
+            if (s.on && !s.keys.empty() && n < key.cameras[i].shapes.size())
+                key.cameras[i].shapes[n++].keys = {{Seconds(0), corners_at(s, taken[i])}};
+    }
 }
 
 std::vector<std::size_t> contributing_cameras(const PlanKey& key) {
@@ -528,7 +549,7 @@ PlanKey for_every_view(PlanKey key) {
     key.view.target = equirect_target(kEveryWidth);
     key.view.eye = eye;
     key.orientation = {};
-    key.row_turn = Vec3(0, 0, 0);
+    key.row_turns.clear();
     return key;
 }
 

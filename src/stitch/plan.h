@@ -94,9 +94,9 @@ struct PlanKey {
     Rig rig;
     std::vector<ShotCamera> cameras;
     Turn orientation;
-    Vec3 row_turn{
-        0, 0,
-        0}; ///< by how much the rig turns from the first row's moment to the last's, its own axes, radians
+    /// By how much the rig turns from the first row's moment to the last's while each camera reads its frame,
+    /// the rig's axes, radians; empty: not at all.
+    std::vector<Vec3> row_turns;
     double agree_distance_m = 0;
     FlowSettings flow; ///< how strongly, and where seams agree, is of no account
     bool multiband = false, hard = false;
@@ -107,6 +107,10 @@ struct PlanKey {
     bool operator==(const PlanKey&) const = default;
 };
 PlanKey plan_key(const Shot& shot, const View& view, Seconds time = Seconds(0));
+/// Makes the key of `time` one of pictures that were taken at other moments: `taken` says for each camera at
+/// which shot time the frame on show began. Cameras whose sources are offset by a part of a frame saw the
+/// world from where the rig was then, and their shapes are those of then.
+void set_taken(PlanKey& key, const Shot& shot, Seconds time, const std::vector<Seconds>& taken);
 
 BlendPlan make_plan(const PlanKey& key);
 /// The key without what comes, goes and moves: shelters, and lines on their way to another place.

@@ -87,7 +87,8 @@ std::vector<PlanLens> plan_lenses(const PlanKey& key) {
         const double feather = std::max(use.feather_deg, kLeastFeather_deg);
         lenses.push_back({map, to_camera * to_shot, to_camera * camera->pose.position_m,
                           radians(use.reach_deg), feather, mix_width_deg(key, feather), 1 / rim_slope,
-                          double(support_px(key.view.filter) << level), level, i, to_camera * key.row_turn,
+                          double(support_px(key.view.filter) << level), level, i,
+                          key.row_turns.empty() ? Vec3(Vec3::Zero()) : Vec3(to_camera * key.row_turns[i]),
                           std::cos(std::min(kPi, t + kFarPast)), shapes});
     }
     return lenses;

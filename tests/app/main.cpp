@@ -2,6 +2,7 @@
 #define CATCH_CONFIG_RUNNER
 #include <catch2/catch.hpp>
 
+#include "app/application.h"
 #include "app/theme.h"
 #include "media/info.h"
 #include "support/support.h"
@@ -15,7 +16,7 @@ int main(int argc, char** argv) {
     const test::TempFolder configuration;
     qputenv("XDG_CONFIG_HOME", QByteArray::fromStdString(configuration.path().string()));
     quiet_media_libraries();
-    QApplication application(argc, argv);
+    app::Application application(argc, argv);
     QApplication::setApplicationName("pale-orbit");
     QApplication::setOrganizationName("pale-orbit");
     QSettings::setDefaultFormat(QSettings::IniFormat);

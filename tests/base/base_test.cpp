@@ -28,7 +28,14 @@ TEST_CASE("frame times and indices agree at awkward rates") {
          {FrameRate(24), FrameRate(30000, 1001), FrameRate(24000, 1001), FrameRate(60), FrameRate(25, 2)})
         for (const std::int64_t n : {0, 1, 7, 1000, 107892, 2589408}) {
             CHECK(frame_index(frame_time(n, rate), rate) == n);
-            CHECK(frame_index(frame_time(n, rate) - Rational(1, 1'000'000), rate) == n - 1);
+            // Typed to a few digits it is still that frame; two hundredths before it is the one before.
+            CHECK(frame_index(frame_time(n, rate) - Rational(1, 1'000'000), rate) == n);
+            CHECK(frame_index(frame_time(n, rate) - Rational(1, 50) / rate, rate) == n - 1);
+            CHECK(frame_before(frame_time(n, rate), rate) == n - 1);
+            CHECK(frame_before(frame_time(n, rate) + Rational(1, 1'000'000), rate) == n - 1);
+            CHECK(frame_before(frame_time(n, rate) + Rational(1, 2) / rate, rate) == n);
+            CHECK(nearest_frame_time(frame_time(n, rate) + Rational(1, 1'000'000), rate) ==
+                  frame_time(n, rate));
         }
 }
 

@@ -250,11 +250,13 @@ TEST_CASE("upright edges of the hall are found whichever way the rig leans", "[s
     Shot& shot = take.project.shots[0];
     shot.orientation = {}; // nothing is known yet: it leans by twelve degrees
     MediaLibrary library;
-    const auto lines = find_upright_lines(take.project, shot, Seconds(0), library, Cancel());
-    REQUIRE(lines.size() >= 8);
-    shot.lines = lines;
+    const Seconds at[] = {Seconds(0)};
+    const FoundUpright found = find_upright(take.project, shot, at, library, Cancel());
+    REQUIRE(found.lines.size() >= 8);
+    CHECK_FALSE(found.turned_over);
+    shot.lines = found.lines;
     const Vec3 up = rotation_of(take.truth.tilt).transpose() * Vec3(0, -1, 0);
-    const Upright u = upright_from_lines(line_senses(shot), Vec3(0, -1, 0));
+    const Upright& u = found.upright;
     CHECK(degrees(std::acos(std::clamp(u.up.dot(up), -1.0, 1.0))) < 0.3);
     set_upright(shot, Seconds(0), u.up);
     CHECK(lean_deg(shot, Seconds(0), up) < 0.3);

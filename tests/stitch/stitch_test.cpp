@@ -321,10 +321,10 @@ TEST_CASE("with a rolling shutter every row is seen from where the rig stood whe
     const Seconds time(1, 2);
     View view = map_view(128);
     const PlanKey key = plan_key(shot, view, time);
-    CHECK(degrees(key.row_turn.norm()) > 3);
+    CHECK(degrees(key.row_turns.at(0).norm()) > 3);
     const BlendPlan plan = make_plan(key), still = make_plan([&] {
                                                PlanKey k = key;
-                                               k.row_turn = Vec3(0, 0, 0);
+                                               k.row_turns.clear();
                                                return k;
                                            }());
     const TargetMap map(view.target);
