@@ -62,7 +62,7 @@ void level(const LevelWords& w, const Run& run) {
         std::erase_if(shot.lines, is_upright_edge);
         print_upright(shot, times.front(), found.upright, "edges");
         if (found.turned_over)
-            std::cout << "the rig hung from above: it is turned over (light comes from the other side)\n";
+            std::cout << "the rig hung from above: it is turned over (the sky is on the other side)\n";
         shot.lines.insert(shot.lines.end(), found.lines.begin(), found.lines.end());
         set_upright(shot, times.front(), found.upright.up);
     }

@@ -20,7 +20,6 @@ constexpr double kMostTurnDeg = 40; ///< found edges stand upright within this o
 constexpr double kAlongDeg = 2;     ///< an edge that misses an axis by less runs along it, more or less
 constexpr double kFitDeg = 0.8;     ///< and in earnest
 constexpr double kMostUnsureDeg = 1; ///< of what is found; worse is not believed
-constexpr double kPlainLight = 0.1;  ///< of full scale: light comes from one end of an axis
 constexpr std::size_t kMostPaired = 220;
 constexpr double kLeastLineDeg = 9; ///< found lines are at least as long
 constexpr int kMostFound = 60;
@@ -156,25 +155,43 @@ struct Edge {
     double length_rad;
 };
 
-/// Mean brightness of what lies within 60 degrees of either end of an axis, by the rig's directions.
-struct Light {
-    double sum[2] = {0, 0}, count[2] = {0, 0};
+/// What lies within 60 degrees of either end of an axis, by the rig's directions: how bright and how busy it
+/// is.
+struct Caps {
+    double light[2] = {0, 0}, detail[2] = {0, 0}, count[2] = {0, 0};
     void add(const Eyepiece& eye, const Mat3& to_first, const Vec3& axis) {
-        const Grey& grey = eye.pictures->levels.back();
+        // Where a pixel is some third of a degree.
+        std::size_t level = 0;
+        while (level + 1 < eye.pictures->levels.size() && eye.lens.focal_px / (1 << level) > 180) ++level;
+        const Grey& grey = eye.pictures->levels[level];
         const double down = double(eye.lens.width) / grey.width;
-        for (int y = 0; y < grey.height; ++y)
-            for (int x = 0; x < grey.width; ++x) {
-                const auto d = eye.direction({(x + 0.5) * down, (y + 0.5) * down});
+        for (int y = 1; y + 1 < grey.height; ++y)
+            for (int x = 1; x + 1 < grey.width; ++x) {
+                const Vec2 px((x + 0.5) * down, (y + 0.5) * down);
+                if (eye.map.clearance(px) < 2 * down) continue;
+                const auto d = eye.direction(px);
                 if (!d) continue;
                 const double along = (to_first * *d).dot(axis);
                 if (std::abs(along) < 0.5) continue;
-                sum[along < 0] += double(grey.at(x, y)), count[along < 0] += 1;
+                const std::size_t end = along < 0;
+                light[end] += double(grey.at(x, y));
+                detail[end] += std::abs(double(grey.at(x + 1, y) - grey.at(x - 1, y))) +
+                               std::abs(double(grey.at(x, y + 1) - grey.at(x, y - 1)));
+                count[end] += 1;
             }
     }
-    /// How much brighter the first end is, of full scale; nothing when one is not seen.
-    std::optional<double> brighter() const {
-        if (count[0] < 50 || count[1] < 50) return std::nullopt;
-        return sum[0] / count[0] - sum[1] / count[1];
+    /// Which end is the sky, or a lit ceiling without anything on it: plainly brighter than the other and far
+    /// less busy. A bright floor is busier than that. Nothing when neither is.
+    std::optional<int> sky() const {
+        constexpr double kBrighter = 0.1, kLessBusy = 0.45, kFewest = 200;
+        if (count[0] < kFewest || count[1] < kFewest) return std::nullopt;
+        for (const int end : {0, 1}) {
+            const double here = count[end], there = count[1 - end];
+            if (light[end] / here > light[1 - end] / there + kBrighter &&
+                detail[end] / here < kLessBusy * detail[1 - end] / there)
+                return end;
+        }
+        return std::nullopt;
     }
 };
 
@@ -297,11 +314,12 @@ FoundUpright find_upright(const Project& project, const Shot& shot, std::span<co
             fmt::format("{} upright edges were found, but they run side by side: the lean could be off "
                         "by {:.1f} degrees",
                         along, out.upright.sure_deg));
-    Light light;
+    Caps caps;
     for (std::size_t m = 0; m < moments.size(); ++m)
         for (const auto& eye : eyepieces(shot.rig, moments[m]))
-            if (eye) light.add(*eye, first.transpose() * orientation_at(shot, times[m]), out.upright.up);
-    if (const auto brighter = light.brighter(); brighter && *brighter < -kPlainLight) {
+            if (eye) caps.add(*eye, first.transpose() * orientation_at(shot, times[m]), out.upright.up);
+    const auto end = caps.sky();
+    if (end && *end == 1) {
         out.turned_over = true;
         out.upright.up = -out.upright.up;
     }

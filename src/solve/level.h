@@ -44,8 +44,8 @@ struct FoundUpright {
 /// Long straight edges at some moments, found on flat views cut from each lens, and the axis within 40
 /// degrees of the present up (either end of it) that most of them run along, by length. Edges of everything
 /// else are taken for what they are: they agree on no axis there. Which end of the axis is up is told by
-/// where the light comes from, when that is plain; else the end nearer to the present up. Throws Error that
-/// says why none was found.
+/// the sky (plainly brighter and far less busy than the other end), where there is one; else it is the end
+/// nearer to the present up. Throws Error that says why none was found.
 FoundUpright find_upright(const Project& project, const Shot& shot, std::span<const Seconds> times,
                           MediaLibrary& library, const Cancel& cancel);
 /// Moments to look at when none is asked for: a few, spread evenly over the used part.
