@@ -112,7 +112,7 @@ killed() {
     cp good.porb p.porb
     "$porbit" shot p.porb --pitch 7 >/dev/null 2>&1
     verb=$(any verbs)
-    [ $((RANDOM % 3)) -eq 0 ] && signal=INT
+    [ $((RANDOM % 3)) -eq 0 ] && signal=TERM
     tries[2]=$((tries[2] + 1))
     # shellcheck disable=SC2086
     if [ "${verb%% *}" = window ]; then

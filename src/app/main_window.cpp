@@ -147,7 +147,7 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder)
     });
     connect(picture_, &PictureArea::playing_open_changed, this, [this] {
         timeline_->set_note(picture_->plays_without_parallax()
-                                ? "plays with parallax open: closing it takes too long here"
+                                ? "parallax open while playing"
                                 : "");
     });
     connect(gather_, &GatherPanel::align_wanted, this, [this] { show_align(!align_->isVisible()); });
@@ -397,7 +397,8 @@ bool MainWindow::save_over_or_not() {
     auto* other = box.addButton("Save mine under another name…", QMessageBox::AcceptRole);
     auto* over = box.addButton("Save mine over it", QMessageBox::DestructiveRole);
     auto* theirs = box.addButton("Open it again", QMessageBox::DestructiveRole);
-    box.setEscapeButton(box.addButton(QMessageBox::Cancel));
+    auto* neither = box.addButton("Cancel", QMessageBox::RejectRole);
+    box.setEscapeButton(neither);
     box.setDefaultButton(other);
     box.exec();
     if (box.clickedButton() == other) return save_as();

@@ -92,7 +92,9 @@ void Player::tick() {
         session_.set_playhead(span.in);
         return;
     }
-    session_.set_playhead(frame_time(frame_index(now, shot->rate), shot->rate));
+    // A hair before out is out's own frame, which is not used any more.
+    const std::int64_t last = frame_before(span.out, shot->rate);
+    session_.set_playhead(frame_time(std::min(frame_index(now, shot->rate), last), shot->rate));
 }
 
 void Player::start_sound() {

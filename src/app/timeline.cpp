@@ -345,6 +345,10 @@ void Timeline::set_playing(bool playing) {
 
 void Timeline::set_note(const QString& note) {
     note_ = note;
+    used_->setToolTip(
+        note.isEmpty()
+            ? QString()
+            : "Closing it takes too long here to show eight frames a second; at rest it is closed");
     refresh();
 }
 

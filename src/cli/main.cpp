@@ -106,7 +106,7 @@ void watch_for_interrupts(const porb::Cancel& cancel) {
         int which = 0;
         sigwait(&signals, &which);
         cancel.raise();
-        constexpr timespec kPatience{3, 0};
+        constexpr timespec kPatience{5, 0};
         sigtimedwait(&signals, nullptr, &kPatience);
         constexpr std::string_view words = "porbit: stopped; nothing was written\n";
         [[maybe_unused]] const auto n = ::write(STDERR_FILENO, words.data(), words.size());

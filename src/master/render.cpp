@@ -284,7 +284,7 @@ void render(Composer& composer, const Project& project, const Deliverable& d,
             ReadFrame frame;
             for (const View& view : views)
                 frame.eyes.push_back(
-                    composer.gather(project, shot, span.in + frame_time(n, shot.rate), view));
+                    composer.gather(project, shot, span.in + frame_time(n, shot.rate), view, cancel));
             if (!read.put(std::move(frame))) return;
         }
         read.close();
@@ -294,10 +294,10 @@ void render(Composer& composer, const Project& project, const Deliverable& d,
             auto frame = read.take();
             if (!frame) break;
             cancel.check();
-            Picture picture = composer.blend(frame->eyes[0]);
+            Picture picture = composer.blend(frame->eyes[0], cancel);
             if (frame->eyes.size() == 2)
-                picture =
-                    stacked(picture, composer.blend(frame->eyes[1]), d.stereo == StereoLayout::left_right);
+                picture = stacked(picture, composer.blend(frame->eyes[1], cancel),
+                                  d.stereo == StereoLayout::left_right);
             frame.reset();
             if (!blended.put(std::move(picture))) return;
         }

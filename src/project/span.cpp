@@ -37,11 +37,12 @@ Seconds moment_of(const Project& project, const Shot& shot, MediaLibrary& librar
         throw Error("shows nothing: no camera in use has a source, or they have no moment in common",
                     "shot " + shot.name, "Give its cameras sources, or align them in time");
     }
-    // A hair before a frame's beginning is that frame's; so is the very end of the last.
     if (time < Seconds(0) || time >= length)
         throw Error("is outside the shot, which lasts " + fmt::format("{:.3f}", length.to_double()) + " s",
                     where, "Choose a time inside it");
-    return time;
+    // A hair before the end means the last frame.
+    const bool past = !(nearest_frame_time(time, shot.rate) < length);
+    return past ? frame_time(frame_before(length, shot.rate), shot.rate) : time;
 }
 
 Span used_span(const Project& project, const Shot& shot, MediaLibrary& library) {

@@ -51,7 +51,7 @@ TEST_CASE("whatever is typed into any number field, the project is saved and rea
         b.window.set_station(Station(station));
         QTest::qWait(20);
         for (auto* field : b.window.findChildren<NumberField*>()) {
-            if (!field->isVisible() || !field->isEnabled()) continue;
+            if (!field->isEnabled()) continue;
             for (const char* text : {"1e308", "-1e308", "nan", "0", "-0.001", "99999999999", "inf"}) {
                 field->findChild<QLineEdit*>()->setText(text);
                 field->interpretText();
