@@ -104,9 +104,14 @@ std::optional<double> take_solve(Shot& shot, const Rig& rig, const ControlPoints
     shot.solves.push_back(std::move(kept));
     note_origins(before, shot, {OriginKind::solve, detail});
     if (shot.agree_choice == AgreeChoice::chosen || !shot.solving.depth_per_point) return std::nullopt;
-    constexpr double kEverywhere_deg = 180;
+    constexpr double kEverywhere_deg = 180, kBehind = 0.1 /* 1/m */, kMostBehind = 0.25;
     const auto middle = suggest_agree_distance(shot, Vec3(0, 0, 1), kEverywhere_deg);
     if (!middle) return std::nullopt;
+    // Depths behind the rig mean that its parallax was too small to be solved: they say nothing.
+    const auto fits = measure_points(shot);
+    const auto behind =
+        std::count_if(fits.begin(), fits.end(), [](const PointFit& f) { return f.inverse_m < -kBehind; });
+    if (double(behind) > kMostBehind * double(fits.size())) return std::nullopt;
     const double rounded = std::round(middle->distance_m * 100) / 100;
     shot.agree_choice = AgreeChoice::solve;
     if (rounded == shot.agree_distance_m) return std::nullopt;

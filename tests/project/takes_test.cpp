@@ -201,3 +201,64 @@ TEST_CASE("numbered files fold into their sequence, others stay") {
     CHECK(folded[1] == "/a/clip01.mp4");   // movies are never a sequence
     CHECK(folded[3] == "/a/one.0007.png"); // one picture alone is a still
 }
+
+TEST_CASE("a shot made of dropped files is the one that a rig and its sources make, member by member") {
+    const std::vector<FoundFile> files = [] {
+        std::vector<FoundFile> out;
+        for (const char* cam : {"A", "B", "C", "D"})
+            out.push_back(file(std::string("/in/h_") + cam + ".mp4", 1000));
+        out[1].info.has_motion = true;
+        out[0].info.rate = FrameRate(30000, 1001);
+        return out;
+    }();
+    Project dropped, typed;
+    const auto takes = propose_takes(files);
+    REQUIRE(takes.size() == 1);
+    add_take(dropped, takes[0], files, built_in_profiles());
+    const Shot& a = dropped.shots[0];
+    Shot b = new_shot(*a.profile, a.name, {OriginKind::profile, a.profile->name});
+    for (std::size_t i = 0; i < files.size(); ++i) give_source(typed, b, i, files[i].info);
+    b.id = a.id;
+    typed.shots = {b};
+    CHECK(a.flow.on);
+    CHECK(a.rate == FrameRate(30000, 1001));
+    CHECK(a.motion->camera == "B");
+    CHECK(a == b);
+    CHECK(dropped.media == typed.media);
+}
+
+TEST_CASE("words in names say where cameras look, and what is a pair") {
+    const auto order = [](const std::vector<std::string>& words) {
+        std::vector<FoundFile> files;
+        for (const auto& w : words) files.push_back(file("/in/hall_" + w + ".mp4", 1000));
+        const auto takes = propose_takes(files);
+        REQUIRE(takes.size() == 1);
+        return takes[0];
+    };
+    CHECK(order({"back", "front"}).marks == std::vector<std::string>{"front", "back"});
+    CHECK_FALSE(order({"back", "front"}).pair);
+    CHECK(order({"left", "back", "front", "right"}).marks ==
+          std::vector<std::string>{"front", "right", "back", "left"});
+    CHECK(order({"down", "up"}).marks == std::vector<std::string>{"up", "down"});
+    const Take pair = order({"right", "left"});
+    CHECK(pair.marks == std::vector<std::string>{"left", "right"});
+    CHECK(pair.pair);
+    std::vector<FoundFile> files = {file("/in/hall_left.mp4", 1000), file("/in/hall_right.mp4", 1000)};
+    Project project;
+    add_take(project, propose_takes(files)[0], files, built_in_profiles());
+    const Rig& rig = project.shots[0].rig;
+    CHECK(rig.cameras[0].eyes == Eyes::left);
+    CHECK(rig.cameras[0].pose.position_m.x() < rig.cameras[1].pose.position_m.x());
+    CHECK(project.shots[0].cameras[0].media == "hall_left");
+
+    // Where names say nothing, what is seen does.
+    std::vector<float> view(24 * 24);
+    for (std::size_t i = 0; i < view.size(); ++i) view[i] = (i * i * 2654435761u >> 7) % 2 ? 1.f : -1.f;
+    auto other = view;
+    std::reverse(other.begin(), other.end());
+    files = {file("/in/hall_A.mp4", 1000), file("/in/hall_B.mp4", 1000)};
+    files[0].views = {view}, files[1].views = {view};
+    CHECK(propose_takes(files)[0].pair);
+    files[1].views = {other};
+    CHECK_FALSE(propose_takes(files)[0].pair);
+}

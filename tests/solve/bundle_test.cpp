@@ -155,12 +155,26 @@ TEST_CASE("what a value was before is told from the rig that was, wherever solvi
 }
 
 TEST_CASE("a solve is one value to keep and to return to") {
-    const MadeUp m = made_up(sim::SimRig::two_fisheyes, false, 400, 0.1, 51);
+    const MadeUp m = made_up(sim::SimRig::ring_of_six, false, 400, 0.1, 51);
     Shot shot = shot_of(m);
     const Rig before = shot.rig;
     const auto solved = solve_points({&shot}, shot.rig, shot.rig, true, Cancel());
-    take_solve(shot, solved.rig, solved.points[0], solved.lines[0], solved.report);
+    const Shot unsolved = shot;
+    const auto agree = take_solve(shot, solved.rig, solved.points[0], solved.lines[0], solved.report);
     REQUIRE(shot.solves.size() == 1);
+    // An agree distance that nobody chose lies among the solved depths; one that was chosen stays.
+    REQUIRE(agree);
+    CHECK(shot.agree_choice == AgreeChoice::solve);
+    CHECK(shot.agree_distance_m == *agree);
+    std::vector<double> depths;
+    for (const auto& f : measure_points(shot)) depths.push_back(f.inverse_m);
+    std::sort(depths.begin(), depths.end());
+    CHECK(1 / *agree > depths[depths.size() / 10]);
+    CHECK(1 / *agree < depths[depths.size() * 9 / 10]);
+    Shot chosen = unsolved;
+    chosen.agree_distance_m = 0, chosen.agree_choice = AgreeChoice::chosen;
+    CHECK_FALSE(take_solve(chosen, solved.rig, solved.points[0], solved.lines[0], solved.report));
+    CHECK(chosen.agree_distance_m == 0);
     CHECK(shot.solves[0].rms_px == Approx(solved.report.rms.px));
     CHECK(shot.cameras[0].origins[std::size_t(CameraValue::turn)].kind == OriginKind::solve);
     shot.rig = before;

@@ -1,7 +1,9 @@
 // What a composer keeps from picture to picture must never be seen: a warm one makes what a fresh one makes.
 #include "media/still.h"
 #include "picture/compare.h"
+#include "project/orientation.h"
 #include "stitch/compose.h"
+#include "stitch/coverage_report.h"
 #include "support/support.h"
 
 #include <atomic>
@@ -233,4 +235,62 @@ TEST_CASE("what one sees of a moment depends on its sources alone") {
     ring.shot().flow.on = false;
     CHECK(composer.distances(ring.project, ring.shot(), Seconds(0)).empty());
     CHECK(composer.confidence(ring.project, ring.shot(), Seconds(0)).empty());
+}
+
+TEST_CASE("a time a hair beside a frame's own is that frame's, picture and turn alike") {
+    const TempFolder folder;
+    const CountingMovie movie{.width = 256, .height = 128, .frames = 12};
+    write_counting_movie(folder / "c.mp4", movie);
+    Project project;
+    Shot shot = shot_for_rig(tiny_rig(128), "t");
+    shot.flow.on = false;
+    for (auto& c : shot.cameras)
+        c.media = add_media(project, {folder / "c.mp4", MediaKind::video, FrameRate(30)}), c.reach_deg = 60;
+    shot.orientation_keys = {{Seconds(0), {0, 0, 0}}, {Seconds(1), {300, 0, 0}}};
+    project.shots = {shot};
+    Composer composer(std::make_shared<MediaLibrary>());
+    View view;
+    view.target = equirect_target(128);
+    view.filter = Filter::linear;
+    const Picture exact = composer.compose(project, shot, Rational(7, 30), view);
+    for (const char* typed : {"0.2333333", "0.2333334", "0.23345"})
+        CHECK(psnr_db(composer.compose(project, shot, Rational::parse(typed, "t"), view), exact) == 200);
+    CHECK(psnr_db(composer.compose(project, shot, Rational::parse("0.2320", "t"), view), exact) < 60);
+    // A source that began half a frame earlier shows the frame that was taken half a frame earlier, from
+    // where the rig was then.
+    shot.cameras[1].offset = Rational(1, 60);
+    PlanKey key = plan_key(shot, view, Rational(7, 30));
+    set_taken(key, shot, Rational(7, 30), {Rational(7, 30), Rational(7, 30) - Rational(1, 60)});
+    const Mat3 drawn = rotation_of(key.orientation) * rotation_of(key.rig.cameras[1].pose.turn);
+    const Mat3 meant = orientation_at(shot, Rational(13, 60)) * rotation_of(shot.rig.cameras[1].pose.turn);
+    CHECK((drawn - meant).norm() < 1e-9);
+    CHECK(key.rig.cameras[0].pose == shot.rig.cameras[0].pose);
+}
+
+TEST_CASE("a composer stops when it is told to") {
+    const TempFolder folder;
+    const StillTake take = ring_still(folder, 96);
+    Composer composer(std::make_shared<MediaLibrary>());
+    View view;
+    view.target = equirect_target(512);
+    const Cancel cancel;
+    cancel.raise();
+    CHECK_THROWS_AS(composer.compose(take.project, take.project.shots[0], Seconds(0), view, cancel),
+                    Cancelled);
+    CHECK(composer.compose(take.project, take.project.shots[0], Seconds(0), view).width() == 512);
+}
+
+TEST_CASE("a small hole at a pole is told, with the reach that closes it") {
+    Shot shot = shot_for_rig(nominal_rig(6, 400, 400, 1, 200), "ring");
+    CHECK(pole_holes(shot).empty());
+    for (auto& c : shot.cameras) c.reach_deg = 88;
+    const auto holes = pole_holes(shot);
+    REQUIRE(holes.size() == 2);
+    CHECK(holes[0].below);
+    CHECK(holes[0].radius_deg > 1);
+    CHECK(holes[0].radius_deg < 4);
+    REQUIRE(holes[0].reach_deg);
+    for (auto& c : shot.cameras) c.reach_deg = *holes[0].reach_deg;
+    CHECK(pole_holes(shot).empty());
+    CHECK(words_of(holes[0]).find("about the nadir are seen by no lens: a reach of") != std::string::npos);
 }
