@@ -56,7 +56,9 @@ void print_report(const SolveReport& r) {
     for (const auto& c : r.cameras)
         std::cout << fmt::format("  camera {:<4} {:>6} points  {:.3f} px\n", c.camera, c.points, c.rms_px);
     for (const auto& p : r.pairs)
-        std::cout << fmt::format("  {:>4} - {:<4} {:>6} points  {:.3f} px\n", p.a, p.b, p.points, p.rms_px);
+        if (p.points > 0) // others see nothing in common
+            std::cout << fmt::format("  {:>4} - {:<4} {:>6} points  {:.3f} px\n", p.a, p.b, p.points,
+                                     p.rms_px);
     if (r.edges.used + r.edges.left_out > 0)
         std::cout << fmt::format(
             "  straight edges {:>4}  bend by {:.3f} px, {} that are not straight left out\n", r.edges.used,
