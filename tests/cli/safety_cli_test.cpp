@@ -138,7 +138,7 @@ TEST_CASE("the first interrupt ends every verb and leaves nothing") {
         ::kill(child, SIGINT);
         int status = 0;
         pid_t ended = 0;
-        for (int i = 0; i < 100 && ended == 0; ++i, ::usleep(50000))
+        for (int i = 0; i < 400 && ended == 0; ++i, ::usleep(50000))
             ended = ::waitpid(child, &status, WNOHANG);
         CHECK(ended == child);
         if (ended == 0) ::kill(child, SIGKILL), ::waitpid(child, &status, 0);
