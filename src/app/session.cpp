@@ -3,6 +3,7 @@
 #include "base/error.h"
 #include "base/file.h"
 #include "base/parallel.h"
+#include "project/limits.h"
 #include "project/origins.h"
 #include "project/span.h"
 #include "solve/calibrate.h"
@@ -175,11 +176,12 @@ void Session::read_headers(const Project& project) {
     });
 }
 
-void Session::replaced(Project project, const std::filesystem::path& file, bool saved) {
+void Session::replaced(Project project, const std::filesystem::path& file, std::uint64_t on_disk,
+                       bool saved) {
     read_headers(project);
     forget_autosave();
     file_ = file;
-    on_disk_ = told_of_ = fingerprint_of(file_);
+    on_disk_ = told_of_ = on_disk;
     watch_file();
     history_ = History(std::move(project));
     saved_ = saved ? history_.now() : nullptr;
@@ -202,15 +204,18 @@ void Session::replaced(Project project, const std::filesystem::path& file, bool 
 }
 
 void Session::start_new() {
-    replaced(Project{}, {}, true);
+    replaced(Project{}, {}, 0, true);
 }
 
 bool Session::open(const std::filesystem::path& file) {
     try {
         std::vector<std::string> remarks;
-        Project project = load_project(file, &remarks);
+        // Of the bytes that were read, not of the file a moment later: another program may write it
+        // meanwhile.
+        const std::string text = read_text_file(file, limits::kProjectBytes);
+        Project project = parse_project(text, file, &remarks);
         sweep_parts(std::filesystem::absolute(file).parent_path());
-        replaced(std::move(project), std::filesystem::absolute(file), true);
+        replaced(std::move(project), std::filesystem::absolute(file), fingerprint_of_bytes(text), true);
         QStringList words;
         for (const auto& r : remarks) words << QString::fromStdString(r);
         if (!words.isEmpty())
@@ -223,6 +228,7 @@ bool Session::open(const std::filesystem::path& file) {
 }
 
 Session::Saved Session::save(const std::filesystem::path& file, bool over_changes) {
+    std::uint64_t written = 0;
     try {
         const auto lock = LockFile::take(lock_of_project(file), "Pale Orbit");
         if (!lock)
@@ -239,14 +245,16 @@ Session::Saved Session::save(const std::filesystem::path& file, bool over_change
         }
         porb::must_not_replace(file, *project(), {});
         sweep_parts(std::filesystem::absolute(file).parent_path());
-        save_project(*project(), file);
+        const std::string text = project_to_text(*project(), file);
+        write_file_atomically(file, text);
+        written = fingerprint_of_bytes(text);
     } catch (const std::exception& e) {
         say(QString::fromStdString(words_of(e)), Signal::stop);
         return Saved::no;
     }
     forget_autosave();
     file_ = std::filesystem::absolute(file);
-    on_disk_ = told_of_ = fingerprint_of(file_);
+    on_disk_ = told_of_ = written;
     watch_file();
     saved_ = history_.now();
     say("Saved " + QString::fromStdString(file_.filename().string()));
@@ -260,9 +268,8 @@ bool Session::recover(const Autosave& left) {
         say("Another window has taken that work up already.", Signal::care);
         return false;
     }
-    replaced(left.project, left.project_file, false);
+    replaced(left.project, left.project_file, left.opened, false);
     slot_ = std::move(slot); // it goes on in the same file, which stays until this is saved
-    on_disk_ = left.opened;
     if (changed_on_disk())
         say("Unsaved work was brought back. Its project was changed on disk since: saving asks which to "
             "keep.",
@@ -277,7 +284,7 @@ bool Session::changed_on_disk() const {
         const std::uint64_t now = fingerprint_of(file_);
         return now != 0 && now != on_disk_; // a file that is gone has nothing to lose
     } catch (const std::exception&) {
-        return false; // cannot be read: then it cannot be replaced unseen either
+        return true; // cannot be read: whatever it is, it is not what was opened
     }
 }
 
@@ -288,10 +295,13 @@ void Session::watch_file() {
 
 void Session::look_at_disk() {
     watch_file(); // a file that was replaced is another one: the watch went with the old
-    if (!changed_on_disk()) return;
-    const std::uint64_t now = fingerprint_of(file_);
-    if (now == told_of_) return;
-    told_of_ = now;
+    try {
+        const std::uint64_t now = fingerprint_of(file_);
+        if (now == 0 || now == on_disk_ || now == told_of_) return;
+        told_of_ = now;
+    } catch (const std::exception&) {
+        return; // saving asks
+    }
     emit disk_changed();
 }
 
@@ -318,13 +328,9 @@ void Session::select_camera(const std::string& id) {
 
 void Session::autosave() {
     if (!is_dirty()) return;
-    if (autosaving_.valid()) {
-        if (autosaving_.wait_for(std::chrono::seconds(0)) != std::future_status::ready) {
-            autosave_timer_.start(); // the disk is slow: one at a time
-            return;
-        }
-        if (const QString wrong = autosaving_.get(); !wrong.isEmpty())
-            say("Unsaved work could not be kept safe: " + wrong, Signal::care);
+    if (autosaving_.valid() && autosaving_.wait_for(std::chrono::seconds(0)) != std::future_status::ready) {
+        autosave_timer_.start(); // the disk is slow: one at a time
+        return;
     }
     if (!slot_) {
         try {
@@ -335,21 +341,17 @@ void Session::autosave() {
         }
     }
     // The text is made on another thread, from a value that nobody changes.
-    autosaving_ =
-        std::async(std::launch::async, [slot = &*slot_, value = project(), file = file_, opened = on_disk_] {
+    autosaving_ = std::async(
+        std::launch::async, [this, slot = &*slot_, value = project(), file = file_, opened = on_disk_] {
             try {
                 slot->write(file, opened, *value);
             } catch (const std::exception& e) {
-                return QString::fromStdString(words_of(e));
+                const QString words =
+                    "Unsaved work could not be kept safe: " + QString::fromStdString(words_of(e));
+                QMetaObject::invokeMethod(
+                    this, [this, words] { say(words, Signal::care); }, Qt::QueuedConnection);
             }
-            return QString();
         });
-}
-
-void Session::keep_safe() {
-    if (autosaving_.valid()) autosaving_.wait();
-    autosave();
-    if (autosaving_.valid()) autosaving_.wait();
 }
 
 } // namespace porb::app

@@ -76,8 +76,6 @@ class Session : public QObject {
     }
     /// Whether the project's file holds something else than what was opened or saved here last.
     bool changed_on_disk() const;
-    /// Writes unsaved work to the autosave now, and waits until that is done.
-    void keep_safe();
 
     Seconds playhead() const { return playhead_; }
     void set_playhead(Seconds time);
@@ -99,7 +97,8 @@ class Session : public QObject {
     void said(const QString& text, porb::app::Signal signal);
 
   private:
-    void replaced(Project project, const std::filesystem::path& file, bool saved);
+    /// `on_disk`: fingerprint of the bytes of `file` that the project was read from.
+    void replaced(Project project, const std::filesystem::path& file, std::uint64_t on_disk, bool saved);
     void watch_file();
     void look_at_disk();
     void forget_autosave();
@@ -110,7 +109,7 @@ class Session : public QObject {
     std::filesystem::path autosave_folder_, file_;
     std::uint64_t on_disk_ = 0; ///< fingerprint of the file as it was opened or saved here last
     std::optional<AutosaveSlot> slot_;
-    std::future<QString> autosaving_; ///< what went wrong, or nothing
+    std::future<void> autosaving_;
     QFileSystemWatcher watcher_;
     std::uint64_t told_of_ = 0; ///< the change on disk that was told last
     std::shared_ptr<MediaLibrary> library_;

@@ -205,7 +205,12 @@ void PartFolder::commit(const std::vector<std::pair<std::string, std::string>>& 
     };
     for (const auto& [from, to] : moves)
         if (::rename((beside_ / to).c_str(), (before / to).c_str()) != 0 && errno != ENOENT) back();
-    write_file_atomically(path_ / kMoves, list); // from here on a move that was begun is completed
+    try {
+        write_file_atomically(path_ / kMoves, list); // from here on a move that was begun is completed
+    } catch (const Error&) { // a full disk: the frames set aside must not go with this folder
+        errno = ENOSPC;
+        back();
+    }
     for (; moved < moves.size(); ++moved)
         if (::rename((path_ / moves[moved].first).c_str(), (beside_ / moves[moved].second).c_str()) != 0) {
             fs::remove(path_ / kMoves, code);
@@ -223,6 +228,10 @@ void sweep_folder(const fs::path& parts) {
     if (fd < 0) return;
     if (lock_descriptor(fd)) {
         std::error_code code;
+        bool done = true; // what could not be moved must not be removed
+        const auto move = [&](const fs::path& from, const fs::path& to) {
+            done &= ::rename(from.c_str(), to.c_str()) == 0 || errno == ENOENT; // moved already
+        };
         if (fs::exists(parts / kMoves, code)) {
             const std::string list = read_text_file(parts / kMoves);
             for (std::size_t at = 0; at < list.size();) {
@@ -231,14 +240,13 @@ void sweep_folder(const fs::path& parts) {
                 const std::string to = at < list.size() ? list.c_str() + at : "";
                 at += to.size() + 1;
                 const bool plain = from.find('/') == from.npos && to.find('/') == to.npos;
-                if (plain && !to.empty())
-                    ::rename((parts / from).c_str(), (parts.parent_path() / to).c_str());
+                if (plain && !to.empty()) move(parts / from, parts.parent_path() / to);
             }
         } else if (fs::exists(parts / "before", code)) { // killed while it set the old frames aside
             for (const auto& entry : fs::directory_iterator(parts / "before", code))
-                ::rename(entry.path().c_str(), (parts.parent_path() / entry.path().filename()).c_str());
+                move(entry.path(), parts.parent_path() / entry.path().filename());
         }
-        fs::remove_all(parts, code);
+        if (done) fs::remove_all(parts, code);
     }
     ::close(fd);
 }

@@ -8,6 +8,7 @@
 #include <fcntl.h>
 #include <sys/file.h>
 #include <sys/stat.h>
+#include <thread>
 #include <unistd.h>
 #include <utility>
 
@@ -55,7 +56,12 @@ std::optional<LockFile> LockFile::take(const std::filesystem::path& path, const 
         if (fd < 0)
             throw Error(std::string("cannot be locked: ") + std::strerror(errno), path.string(),
                         "Check that the folder exists and is writable");
-        if (!lock_descriptor(fd)) {
+        // Whoever looks who holds it (holder_of) has it for a moment.
+        constexpr int kLooks = 5;
+        bool locked = false;
+        for (int look = 0; look < kLooks && !(locked = lock_descriptor(fd)); ++look)
+            std::this_thread::sleep_for(std::chrono::milliseconds(2));
+        if (!locked) {
             ::close(fd);
             return std::nullopt;
         }

@@ -48,13 +48,16 @@ Autosave read_autosave(const fs::path& file) {
 
 } // namespace
 
+std::uint64_t fingerprint_of_bytes(std::string_view bytes) {
+    std::uint64_t hash = 14695981039346656037ull;
+    for (const unsigned char c : bytes) hash = (hash ^ c) * 1099511628211ull;
+    return hash == 0 ? 1 : hash;
+}
+
 std::uint64_t fingerprint_of(const fs::path& file) {
     std::error_code code;
     if (file.empty() || !fs::is_regular_file(file, code)) return 0;
-    std::uint64_t hash = 14695981039346656037ull;
-    for (const unsigned char c : read_text_file(file, limits::kProjectBytes))
-        hash = (hash ^ c) * 1099511628211ull;
-    return hash == 0 ? 1 : hash;
+    return fingerprint_of_bytes(read_text_file(file, limits::kProjectBytes));
 }
 
 AutosaveSlot::AutosaveSlot(const fs::path& folder) : file_(free_name(folder)), lock_(lock_for(file_)) {}

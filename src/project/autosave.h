@@ -5,7 +5,9 @@
 
 namespace porb {
 
-/// What a project file holds, told by its bytes: 0 when it is not there.
+/// Tells bytes apart (64 bits of FNV-1a; never 0).
+std::uint64_t fingerprint_of_bytes(std::string_view bytes);
+/// What a project file holds, told by its bytes: 0 when it is not there. Throws Error when it cannot be read.
 std::uint64_t fingerprint_of(const std::filesystem::path& file);
 
 /// Unsaved work that a window left behind.

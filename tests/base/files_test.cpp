@@ -110,6 +110,29 @@ TEST_CASE("a sequence is moved into place whole, or what was there stays") {
     }
     for (int i = 0; i < 5; ++i) CHECK(read_text_file(folder / (std::to_string(i) + ".png")) == "old");
     CHECK(files_in(folder.path()) == 5);
+    { // the list of moves cannot be written, after the old frames were set aside
+        PartFolder parts(folder.path());
+        fs::create_directory(parts.path() / "moves.list");
+        auto moves = frames(parts, "new");
+        CHECK_THROWS_AS(parts.commit(moves), Error);
+    }
+    for (int i = 0; i < 5; ++i) CHECK(read_text_file(folder / (std::to_string(i) + ".png")) == "old");
+    { // what was left by a kill and cannot be moved now is not removed either
+        const auto left = folder / ".porb-left.parts";
+        fs::create_directory(left);
+        fs::create_directory(folder / "9.png");
+        std::ofstream(left / "9.png") << "new";
+        write_file_atomically(left / "moves.list", std::string("9.png\0"
+                                                               "9.png\0",
+                                                               12));
+        sweep_parts(folder.path());
+        CHECK(read_text_file(left / "9.png") == "new");
+        fs::remove(folder / "9.png");
+        sweep_parts(folder.path());
+        CHECK(read_text_file(folder / "9.png") == "new");
+        CHECK_FALSE(fs::exists(left));
+        fs::remove(folder / "9.png");
+    }
     {
         PartFolder parts(folder.path());
         parts.commit(frames(parts, "new"));
