@@ -7,8 +7,9 @@
 #include "base/error.h"
 #include "master/pipe.h"
 #include "picture/convert.h"
-#include "stitch/blend_kernel.h"
+#include "stitch/blend/blend_kernel.h"
 #include "stitch/compose.h"
+#include "stitch/plan/coverage.h"
 
 #include <fmt/format.h>
 #include <opencv2/core.hpp>
@@ -56,7 +57,7 @@ void row(const std::string& what, double ours, double theirs) {
 void bench_blend(Filter filter) {
     const Rig rig = two_fisheyes();
     Shot shot = shot_for_rig(rig, "bench");
-    shot.flow.on = false; // as what it is held against
+    shot.seams.flow.on = false; // as what it is held against
     for (auto& c : shot.cameras) c.media = "m";
     const PlanKey key = plan_key(shot, view_with(filter));
     BlendPlan plan;
@@ -87,7 +88,7 @@ void bench_blend(Filter filter) {
                 const Vec2 p = lens.project_anywhere(from_world * d);
                 map_x[l].at<float>(y, x) = float(p.x() - 0.5);
                 map_y[l].at<float>(y, x) = float(p.y() - 0.5);
-                const auto inside = coverage.inside_deg(d);
+                const auto inside = coverage.margin_deg(d);
                 const double w = blend_weight(inside[std::size_t(l)], std::max(inside[0], inside[1]), 4);
                 const double o = blend_weight(inside[std::size_t(1 - l)], std::max(inside[0], inside[1]), 4);
                 const float f = float(w + o > 0 ? w / (w + o) : 0);
@@ -127,7 +128,7 @@ void bench_blend(Filter filter) {
 void bench_path(Filter filter, const std::filesystem::path& file, int frames) {
     Project project;
     Shot shot = shot_for_rig(two_fisheyes(), "bench");
-    shot.flow.on = false; // the filter beside it feathers no more than this
+    shot.seams.flow.on = false; // the filter beside it feathers no more than this
     for (auto& c : shot.cameras) c.media = add_media(project, media_ref_for(file));
     project.shots.push_back(shot);
     const View view = view_with(filter);

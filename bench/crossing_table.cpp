@@ -3,10 +3,11 @@
 // before and after they were closed.
 #include "base/angle.h"
 #include "base/error.h"
+#include "seams/crossings.h"
 #include "sim/hall.h"
 #include "sim/simulate.h"
-#include "stitch/crossings.h"
-#include "stitch/line_field.h"
+#include "stitch/plan/coverage.h"
+#include "stitch/plan/line_field.h"
 
 #include <fmt/format.h>
 
@@ -37,7 +38,7 @@ std::vector<TrueCrossing> truth_of(const Shot& shot, bool cluttered, unsigned cl
     View view;
     view.target = equirect_target(4096);
     Shot plain = shot;
-    plain.orientation = {};
+    plain.levelling.orientation = {};
     const PlanKey key = plan_key(plain, view, Seconds(0));
     const Coverage coverage(key);
     struct Cell {
@@ -49,7 +50,7 @@ std::vector<TrueCrossing> truth_of(const Shot& shot, bool cluttered, unsigned cl
     std::vector<Cell> cells;
     for (int c = 0; c < kSide * kSide; ++c) {
         const Vec3 d = octahedral_direction({(c % kSide + 0.5) / kSide, (c / kSide + 0.5) / kSide});
-        const auto s = coverage.standing_deg(d);
+        const auto s = coverage.lead_deg(d);
         std::vector<std::size_t> order(s.size());
         for (std::size_t i = 0; i < s.size(); ++i) order[i] = i;
         std::sort(order.begin(), order.end(), [&](std::size_t p, std::size_t q) { return s[p] > s[q]; });
@@ -76,7 +77,7 @@ std::vector<TrueCrossing> truth_of(const Shot& shot, bool cluttered, unsigned cl
         behind[c] = v[v.size() / 2];
     }
     // How far apart a cell's thing is shown by its two cameras: at the agree distance nothing is.
-    const double agree = shot.agree_distance_m > 0 ? 1 / shot.agree_distance_m : 0;
+    const double agree = shot.seams.agree_distance_m > 0 ? 1 / shot.seams.agree_distance_m : 0;
     const auto apart_px = [&](std::size_t t, std::size_t c) {
         return std::abs(1 / double(depth[t][c]) - agree) * cells[c].across / kPixel_rad;
     };
@@ -182,28 +183,29 @@ int main(int argc, char** argv) {
                     "px apart {:3.0f} show  {}\n",
                     c.a, c.b, c.from.to_double(), c.to.to_double(), c.path[c.path.size() / 2].yaw_deg,
                     c.path[c.path.size() / 2].pitch_deg, c.path[c.path.size() / 2].width_deg,
-                    c.path[c.path.size() / 2].height_deg, c.apart_px, c.damage_px, hit ? "true" : "FALSE");
+                    c.path[c.path.size() / 2].height_deg, c.apart_px, c.visible_parallax_px,
+                    hit ? "true" : "FALSE");
         }
         std::cout << fmt::format("{} true, {} found of them ({} of {} large); {} found, {} true of them\n",
                                  truth.size(), found, big_found, big, scan.crossings.size(), right);
         if (solve) {
-            shot.crossings = Shared(scan);
+            shot.seams.crossings = Shared(scan);
             const auto told = [](const CrossingScan& s) {
                 int open = 0;
                 double worst = 0;
                 for (const Crossing& c : s.crossings)
-                    open += is_open(c), worst = std::max(worst, c.damage_px);
+                    open += is_open(c), worst = std::max(worst, c.visible_parallax_px);
                 return fmt::format("{} open, worst {:.0f} px", open, worst);
             };
             Shot bare = shot;
-            bare.flow.on = false;
+            bare.seams.flow.on = false;
             std::cout << "without flow: " << told(measured_again(project, bare, composer, [](double) {}, {}))
                       << "\n";
             std::cout << "as it is:     " << told(scan) << "\n";
-            const Cured cured =
-                cure_crossings(project, shot, composer, {}, [](double, const std::string&) {}, {});
-            std::cout << "solved:       " << told(**cured.shot.crossings) << "\n";
-            for (const auto& r : cured.remarks) std::cout << "  " << r << "\n";
+            const ClosedCrossings closed =
+                close_crossings(project, shot, composer, {}, [](double, const std::string&) {}, {});
+            std::cout << "solved:       " << told(**closed.shot.seams.crossings) << "\n";
+            for (const auto& r : closed.remarks) std::cout << "  " << r << "\n";
         }
     } catch (const std::exception& e) {
         std::cerr << e.what() << "\n";

@@ -11,19 +11,9 @@
 #include <CLI/CLI.hpp>
 #include <fmt/format.h>
 
-#include <map>
 #include <random>
 
 using namespace porb;
-
-namespace {
-
-const std::map<std::string, sim::SimRig> kRigs = {
-    {"two-fisheyes", sim::SimRig::two_fisheyes}, {"ring-of-four", sim::SimRig::ring_of_four},
-    {"ring-of-six", sim::SimRig::ring_of_six},   {"ball-of-eight", sim::SimRig::ball_of_eight},
-    {"dome-of-five", sim::SimRig::dome_of_five}, {"pair-180", sim::SimRig::pair_180}};
-
-} // namespace
 
 int main(int argc, char** argv) {
     std::vector<unsigned> seeds{1, 2, 3, 4};
@@ -32,7 +22,7 @@ int main(int argc, char** argv) {
     std::string folder = "/tmp/porb_level_table";
     CLI::App app("How well rigs are set upright by edges");
     app.add_option("--seeds", seeds)->delimiter(',');
-    app.add_option("--rigs", rigs)->delimiter(',')->check(CLI::IsMember(kRigs));
+    app.add_option("--rigs", rigs)->delimiter(',')->check(CLI::IsMember(sim::rigs_by_name()));
     app.add_option("--scenes", scenes)->delimiter(',')->check(CLI::IsMember({"hall", "cluttered"}));
     app.add_option("--size", size, "Pixels a side of one circle");
     app.add_option("--folder", folder);
@@ -47,7 +37,7 @@ int main(int argc, char** argv) {
                     return low + (high - low) * double(random()) / 4294967296.0;
                 };
                 sim::SimOptions o;
-                o.rig = kRigs.at(name), o.circle_size = size, o.seed = seed;
+                o.rig = sim::rigs_by_name().at(name), o.circle_size = size, o.seed = seed;
                 o.cluttered = scene == "cluttered", o.clutter_seed = seed;
                 o.faults.noise = o.faults.exposure = true;
                 auto truth = sim::make_truth(o);
@@ -75,7 +65,7 @@ int main(int argc, char** argv) {
                 const Seconds at[] = {Seconds(0)};
                 ++all;
                 try {
-                    const FoundUpright f = find_upright(project, shot, at, library, {});
+                    const FoundUpright f = find_upright(project, shot, at, library, {}, {});
                     const double off = degrees(std::acos(std::clamp(f.upright.up.dot(up), -1.0, 1.0)));
                     good += off < 0.3;
                     fmt::print("{:<10} {:<14} seed {:<3} lean {:5.1f} {:<8} off {:8.3f} deg  sure to {:.3f}, "

@@ -29,11 +29,11 @@ int main(int argc, char** argv) {
             ControlPoint c;
             c.id = i, c.time = Rational(i % 40, 30), c.a = "A", c.b = "B";
             c.a_px = {number(1920), number(1920)}, c.b_px = {number(1920), number(1920)};
-            c.likeness = number(1);
-            if (i % 9 == 0) c.dropped = "misses by too much: 3.10 px";
+            c.correlation = number(1);
+            if (i % 9 == 0) c.dropped = {DropReason::residual, "3.10 px"};
             list.push_back(c);
         }
-        shot.points = std::move(list);
+        shot.calibration.points = std::move(list);
         p.shots.push_back(std::move(shot));
     }
     const auto timed = [](const char* what, const auto& work) {
@@ -49,7 +49,7 @@ int main(int argc, char** argv) {
     timed("open", [&] { back = load_project(file); });
     timed("check after an edit", [&] {
         Project next = back;
-        next.shots[0].orientation.yaw_deg = 3;
+        next.shots[0].levelling.orientation.yaw_deg = 3;
         validate(next, &back);
     });
     rusage use{};

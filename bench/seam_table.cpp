@@ -6,9 +6,10 @@
 #include "base/parallel.h"
 #include "media/still.h"
 #include "media/writer.h"
+#include "seams/find_lines.h"
 #include "sim/simulate.h"
 #include "stitch/compose.h"
-#include "stitch/find_lines.h"
+#include "stitch/plan/coverage.h"
 
 #include <CLI/CLI.hpp>
 #include <fmt/format.h>
@@ -17,25 +18,19 @@
 #include <opencv2/stitching/detail/seam_finders.hpp>
 
 #include <chrono>
-#include <map>
 
 using namespace porb;
 namespace fs = std::filesystem;
 
 namespace {
 
-const std::map<std::string, sim::SimRig> kRigs = {{"two-fisheyes", sim::SimRig::two_fisheyes},
-                                                  {"ring-of-four", sim::SimRig::ring_of_four},
-                                                  {"ring-of-six", sim::SimRig::ring_of_six},
-                                                  {"ball-of-eight", sim::SimRig::ball_of_eight},
-                                                  {"dome-of-five", sim::SimRig::dome_of_five}};
 constexpr int kBlock = 40, kShift = 8; ///< pixels, of what is laid on the truth, and how far
 constexpr int kSeamWidth = 640;        ///< seams are looked for at about 0.2 megapixels, as is usual
 
 /// Scenes by name; the seed chooses moments (where keeper and planets are) and where clutter stands.
 sim::SimOptions options_of(const std::string& scene, const std::string& rig, unsigned seed, int size) {
     sim::SimOptions o;
-    o.rig = kRigs.at(rig);
+    o.rig = sim::rigs_by_name().at(rig);
     o.circle_size = size;
     o.rate = FrameRate(2);
     o.seed = seed;
@@ -262,10 +257,12 @@ void print_times(const Take& take, int width) {
     shot.flow.on = true;
     PlanKey key = for_every_view(plan_key(shot, view));
     const SeamZones zones(key);
-    const auto looked = composer.look(take.project, shot, Seconds(0), zones.cameras());
-    const auto glimpse = zones.glimpse(looked->sources, looked->tones, shot.flow);
-    const double matching = seconds_of([&] { zones.glimpse(looked->sources, looked->tones, shot.flow); });
-    const std::vector<SeamZones::Weighed> moments(witnesses_of(Seconds(10), FrameRate(24)).size(), {glimpse});
+    const auto looked = composer.source_frames(take.project, shot, Seconds(0), zones.cameras());
+    const auto matched = zones.match_moment(looked->sources, looked->tones, shot.flow);
+    const double matching =
+        seconds_of([&] { zones.match_moment(looked->sources, looked->tones, shot.flow); });
+    const std::vector<SeamZones::Weighed> moments(support_frames_of(Seconds(10), FrameRate(24)).size(),
+                                                  {matched});
     const double field = seconds_of([&] { zones.field(moments, shot.flow); });
     const TargetMap target(equirect_target(width));
     std::vector<cv::Mat> places, fractions, masks;
@@ -327,7 +324,7 @@ Change change_of(const Project& project, Shot shot, Composer& composer, int widt
     cv::Mat zone(width / 2, width, CV_8U); // near seams, where flow works
     for (int y = 0; y < width / 2; ++y)
         for (int x = 0; x < width; ++x) {
-            auto inside = coverage.standing_deg(*target.direction({x + 0.5, y + 0.5}));
+            auto inside = coverage.lead_deg(*target.direction({x + 0.5, y + 0.5}));
             std::sort(inside.rbegin(), inside.rend());
             zone.at<std::uint8_t>(y, x) =
                 inside.size() > 1 && inside[1] > -1e8 && inside[0] - inside[1] < 9 ? 255 : 0;
@@ -458,7 +455,7 @@ int main(int argc, char** argv) {
     bool steady = false;
     CLI::App app("Stitches made-up scenes and compares them with the truth, beside plain OpenCV");
     app.add_option("--seeds", seeds)->delimiter(',');
-    app.add_option("--rigs", rigs)->delimiter(',')->check(CLI::IsMember(kRigs));
+    app.add_option("--rigs", rigs)->delimiter(',')->check(CLI::IsMember(sim::rigs_by_name()));
     app.add_option("--scenes", scenes)->delimiter(',');
     app.add_option("--size", size, "Pixels a side of a circle's square");
     app.add_option("--width", width, "Of the panoramas; 0: about as dense as the lenses' pictures");

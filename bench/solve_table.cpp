@@ -6,7 +6,7 @@
 #include "optics/ray_error.h"
 #include "sim/simulate.h"
 #include "solve/calibrate.h"
-#include "solve/edges.h"
+#include "solve/pictures/edges.h"
 
 #include <CLI/CLI.hpp>
 #include <fmt/format.h>
@@ -17,11 +17,6 @@
 using namespace porb;
 
 namespace {
-
-const std::map<std::string, sim::SimRig> kRigs = {
-    {"two-fisheyes", sim::SimRig::two_fisheyes}, {"ring-of-four", sim::SimRig::ring_of_four},
-    {"ring-of-six", sim::SimRig::ring_of_six},   {"ball-of-eight", sim::SimRig::ball_of_eight},
-    {"dome-of-five", sim::SimRig::dome_of_five}, {"pair-180", sim::SimRig::pair_180}};
 
 /// A shot with the nominal rig and numbered stills of a few moments, rendered into `folder`.
 struct Take {
@@ -34,8 +29,8 @@ Take render_take(const sim::SimOptions& o, int samples, const std::filesystem::p
     take.truth = sim::make_truth(o);
     sim::Hall hall(o.cluttered);
     Shot shot = shot_for_rig(take.truth.nominal, "take");
-    shot.rate = o.rate;
-    shot.solving.samples = samples;
+    shot.timing.rate = o.rate;
+    shot.calibration.solving.samples = samples;
     const std::size_t cameras = shot.cameras.size();
     const bool shared = !sim::has_own_files(o.rig);
     for (std::size_t c = 0; c < cameras; ++c) {
@@ -66,7 +61,7 @@ Take render_take(const sim::SimOptions& o, int samples, const std::filesystem::p
 int main(int argc, char** argv) {
     std::vector<unsigned> seeds = {101, 102, 103, 104, 105, 106, 107, 108, 109, 110};
     std::vector<std::string> rigs, scenes = {"hall-distant", "hall", "hall-cluttered"};
-    for (const auto& [name, rig] : kRigs) rigs.push_back(name);
+    for (const auto& [name, rig] : sim::rigs_by_name()) rigs.push_back(name);
     int size = 480, samples = 3;
     bool verbose = false, lock_positions = false, lock_distortion = false, bent = false, no_edges = false,
          render_only = false;
@@ -74,7 +69,7 @@ int main(int argc, char** argv) {
     std::string folder = (std::filesystem::temp_directory_path() / "pale-orbit-solve-table").string();
     CLI::App app("Solves made-up rigs and compares them with the truth");
     app.add_option("--seeds", seeds)->delimiter(',');
-    app.add_option("--rigs", rigs)->delimiter(',')->check(CLI::IsMember(kRigs));
+    app.add_option("--rigs", rigs)->delimiter(',')->check(CLI::IsMember(sim::rigs_by_name()));
     app.add_option("--scenes", scenes)->delimiter(',');
     app.add_option("--size", size, "Pixels a side of a circle's square");
     app.add_option("--samples", samples);
@@ -100,7 +95,7 @@ int main(int argc, char** argv) {
                 sim::SimOptions o;
                 o.distant = scene == "hall-distant";
                 o.cluttered = scene == "hall-cluttered";
-                o.rig = kRigs.at(rig);
+                o.rig = sim::rigs_by_name().at(rig);
                 o.circle_size = size;
                 o.rate = FrameRate(1);
                 o.seed = seed;
@@ -112,7 +107,7 @@ int main(int argc, char** argv) {
                                 std::filesystem::path(folder) / fmt::format("{}-{}-{}-{}{}", rig, scene, seed,
                                                                             size, bent ? "-bent" : ""));
                 if (render_only) continue;
-                SolveSettings& settings = take.project.shots[0].solving;
+                SolveSettings& settings = take.project.shots[0].calibration.solving;
                 if (lock_positions) settings.position = Freedom::locked;
                 if (lock_distortion) settings.distortion = Freedom::locked;
                 settings.straight_edges = !no_edges;

@@ -222,13 +222,13 @@ std::optional<Lag> find_lag(const Signal1d& a, const Signal1d& b, const LagOptio
     }
     if (inliers.size() >= 2 && tt > 0) {
         const double slope = tl / tt;
-        double residual = 0;
+        double squares = 0;
         for (const auto* f : inliers) {
-            const double miss = f->lag_s - out.lag_s - slope * (f->at_s - out.middle_s);
-            residual += f->height * miss * miss;
+            const double residual = f->lag_s - out.lag_s - slope * (f->at_s - out.middle_s);
+            squares += f->height * residual * residual;
         }
         // Never thought better known than a tenth of a sample at each end allows.
-        const double noise = std::max(std::sqrt(residual / w), 0.1 / b.rate_hz);
+        const double noise = std::max(std::sqrt(squares / w), 0.1 / b.rate_hz);
         out.drift_ppm = 1e6 * slope;
         out.drift_doubt_ppm = 1e6 * noise / std::sqrt(tt / w) / std::sqrt(double(inliers.size()));
     } else {
@@ -266,8 +266,8 @@ double confidence_of(const Lag& lag) {
     return std::min(0.999, by_height * std::sqrt(by_rival) * std::sqrt(lag.agreeing));
 }
 
-std::optional<Lag> find_likeness(const Signal1d& a, const Signal1d& b, const LagOptions& o,
-                                 double least_overlap_s) {
+std::optional<Lag> correlate_normalised(const Signal1d& a, const Signal1d& b, const LagOptions& o,
+                                        double least_overlap_s) {
     if (a.channels.empty() || a.channels.size() != b.channels.size() || a.rate_hz != b.rate_hz)
         return std::nullopt;
     const double rate = a.rate_hz;
@@ -280,7 +280,7 @@ std::optional<Lag> find_likeness(const Signal1d& a, const Signal1d& b, const Lag
     const auto last =
         std::min<std::int64_t>(na - least, std::int64_t(std::ceil((o.most_lag_s - start) * rate)));
     if (last - first < 3) return std::nullopt;
-    std::vector<float> likeness;
+    std::vector<float> correlation;
     for (std::int64_t k = first; k <= last; ++k) {
         const std::int64_t from = std::max<std::int64_t>(0, -k), to = std::min(nb, na - k);
         double ab = 0, aa = 0, bb = 0;
@@ -291,20 +291,20 @@ std::optional<Lag> find_likeness(const Signal1d& a, const Signal1d& b, const Lag
                 sab += x[i] * y[i], saa += x[i] * x[i], sbb += y[i] * y[i];
             ab += double(sab), aa += double(saa), bb += double(sbb);
         }
-        likeness.push_back(float(aa > 0 && bb > 0 ? ab / std::sqrt(aa * bb) : 0));
+        correlation.push_back(float(aa > 0 && bb > 0 ? ab / std::sqrt(aa * bb) : 0));
     }
     std::size_t best = 1;
-    for (std::size_t i = 1; i + 1 < likeness.size(); ++i)
-        if (likeness[i] > likeness[best]) best = i;
-    if (!(likeness[best] > 0)) return std::nullopt;
+    for (std::size_t i = 1; i + 1 < correlation.size(); ++i)
+        if (correlation[i] > correlation[best]) best = i;
+    if (!(correlation[best] > 0)) return std::nullopt;
     Lag out;
-    out.height = double(likeness[best]);
+    out.height = double(correlation[best]);
     const auto apart = std::size_t(0.12 * rate);
-    for (std::size_t i = 1; i + 1 < likeness.size(); ++i)
-        if ((i + apart < best || i > best + apart) && likeness[i] >= likeness[i - 1] &&
-            likeness[i] >= likeness[i + 1])
-            out.rival = std::max(out.rival, double(likeness[i]) / out.height);
-    const double fraction = vertex(likeness[best - 1], likeness[best], likeness[best + 1]);
+    for (std::size_t i = 1; i + 1 < correlation.size(); ++i)
+        if ((i + apart < best || i > best + apart) && correlation[i] >= correlation[i - 1] &&
+            correlation[i] >= correlation[i + 1])
+            out.rival = std::max(out.rival, double(correlation[i]) / out.height);
+    const double fraction = vertex(correlation[best - 1], correlation[best], correlation[best + 1]);
     out.lag_s = start + (double(first) + double(best) + fraction) / rate;
     out.middle_s = b.start_s + b.seconds() / 2;
     out.drift_doubt_ppm = 1e6;
@@ -313,13 +313,13 @@ std::optional<Lag> find_likeness(const Signal1d& a, const Signal1d& b, const Lag
     out.curve_step_s = 1 / rate;
     out.curve_first_s = out.lag_s - double(half) / rate;
     for (std::int64_t i = std::int64_t(best) - half; i <= std::int64_t(best) + half; ++i)
-        out.curve.push_back(i >= 0 && i < std::int64_t(likeness.size())
-                                ? float(std::max(0.0, double(likeness[std::size_t(i)]) / out.height))
+        out.curve.push_back(i >= 0 && i < std::int64_t(correlation.size())
+                                ? float(std::max(0.0, double(correlation[std::size_t(i)]) / out.height))
                                 : 0.0f);
     return out;
 }
 
-double confidence_of_likeness(const Lag& lag) {
+double confidence_of_normalised(const Lag& lag) {
     return std::min(0.99, std::clamp((lag.height - 0.45) / 0.4, 0.0, 1.0) *
                               std::clamp((1.02 - lag.rival) / 0.15, 0.0, 1.0));
 }

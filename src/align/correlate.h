@@ -45,10 +45,10 @@ std::optional<Lag> find_lag(const Signal1d& a, const Signal1d& b, const LagOptio
 /// what overlaps, all channels together (Lag::height; 1: the same up to a factor). For signals of few seconds
 /// and few frequencies, whose correlation has no quiet background to stand out of. At least `least_overlap_s`
 /// must overlap.
-std::optional<Lag> find_likeness(const Signal1d& a, const Signal1d& b, const LagOptions& options,
-                                 double least_overlap_s);
-/// How sure a likeness is: it must be close, and no other lag nearly as close.
-double confidence_of_likeness(const Lag& lag);
+std::optional<Lag> correlate_normalised(const Signal1d& a, const Signal1d& b, const LagOptions& options,
+                                        double least_overlap_s);
+/// How sure a normalised correlation is: its peak must be high, and no other lag nearly as close.
+double confidence_of_normalised(const Lag& lag);
 
 /// 0..1: how sure one may be that a lag is real; below kLeastConfidence it is to be refused.
 double confidence_of(const Lag& lag);

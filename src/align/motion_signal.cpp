@@ -72,8 +72,8 @@ Vec3 turn_of_probes(const Grey& a, const Grey& b, const std::vector<Probe>& prob
     for (int round = 0; round < 6; ++round) {
         Mat3 normal = 1e-9 * Mat3::Identity();
         Vec3 right = Vec3::Zero();
-        std::vector<float> misses;
-        misses.reserve(probes.size());
+        std::vector<float> residuals;
+        residuals.reserve(probes.size());
         for (const auto& p : probes) {
             const auto slope = [&](const Grey& g) -> Vec2 {
                 return Vec2(double(g.at(p.x + 1, p.y) - g.at(p.x - 1, p.y)),
@@ -81,20 +81,20 @@ Vec3 turn_of_probes(const Grey& a, const Grey& b, const std::vector<Probe>& prob
                        2;
             };
             const Vec3 j = p.move.transpose() * (0.5 * (slope(a) + slope(b)));
-            const double miss = double(b.at(p.x, p.y) - a.at(p.x, p.y)) + j.dot(turn);
-            misses.push_back(float(std::abs(miss)));
-            const double ratio = miss / scale;
+            const double residual = double(b.at(p.x, p.y) - a.at(p.x, p.y)) + j.dot(turn);
+            residuals.push_back(float(std::abs(residual)));
+            const double ratio = residual / scale;
             const double weight = 1 / (1 + ratio * ratio); // Cauchy: what moves by itself counts little
             normal += weight * j * j.transpose();
-            right -= weight * (miss - j.dot(turn)) * j;
+            right -= weight * (residual - j.dot(turn)) * j;
         }
         const Vec3 next = normal.ldlt().solve(right);
         if (!next.allFinite()) return Vec3::Zero();
         turn = next;
-        if (misses.empty()) return Vec3::Zero();
+        if (residuals.empty()) return Vec3::Zero();
         // Flat parts agree whatever the turn: the scale is taken from the worse half.
-        const auto upper = misses.begin() + std::ptrdiff_t(misses.size() * 9 / 10);
-        std::nth_element(misses.begin(), upper, misses.end());
+        const auto upper = residuals.begin() + std::ptrdiff_t(residuals.size() * 9 / 10);
+        std::nth_element(residuals.begin(), upper, residuals.end());
         scale = std::max(0.004, double(*upper));
     }
     return turn;

@@ -22,8 +22,8 @@ MotionSignals motion_signals(const MediaRef& ref, const Camera& camera, Seconds 
                              double rate_hz, MediaLibrary& library,
                              const std::function<void(double)>& progress, const Cancel& cancel);
 
-/// The turn of the camera between two small pictures of its source, camera axes, radians: right to about a seventh of
-/// its size, which is all that lining up needs.
+/// The turn of the camera between two small pictures of its source, camera axes, radians: right to about a
+/// seventh of its size, which is all that lining up needs.
 Vec3 turn_between(const Picture& first, const Picture& second, const Lens& lens);
 
 } // namespace porb

@@ -119,9 +119,9 @@ std::optional<Match> match(const Heard& a, const Heard& b, AlignMethod method, d
         const double overlap =
             std::max(1.0, 0.4 * std::min(a.signals[i]->seconds(), b.signals[i]->seconds()));
         const auto lag = sound ? find_lag(*a.signals[i], *b.signals[i], o)
-                               : find_likeness(*a.signals[i], *b.signals[i], o, overlap);
+                               : correlate_normalised(*a.signals[i], *b.signals[i], o, overlap);
         if (!lag) continue;
-        const double confidence = sound ? confidence_of(*lag) : confidence_of_likeness(*lag);
+        const double confidence = sound ? confidence_of(*lag) : confidence_of_normalised(*lag);
         if (!best || confidence > best->confidence) best = Match{*lag, confidence};
         if (best->confidence >= kLeastConfidence) break;
     }
@@ -337,10 +337,10 @@ Shot aligned(const Shot& shot, const std::vector<FoundOffset>& offsets, bool wit
     for (const auto& c : out.cameras)
         if (c.used && !c.media.empty()) begun = std::max(begun, shot_time(c, Seconds(0)));
     // To the frame: the first one that every source shows.
-    const Seconds exact = begun * out.rate - Rational(1, 2);
+    const Seconds exact = begun * out.timing.rate - Rational(1, 2);
     const std::int64_t frame = exact.floor() + (Rational(exact.floor()) < exact ? 1 : 0);
-    const Seconds first = Rational(std::max<std::int64_t>(0, frame)) / out.rate;
-    if (out.in < first && (!out.out || first < *out.out)) out.in = first;
+    const Seconds first = Rational(std::max<std::int64_t>(0, frame)) / out.timing.rate;
+    if (out.timing.in < first && (!out.timing.out || first < *out.timing.out)) out.timing.in = first;
     return out;
 }
 

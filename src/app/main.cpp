@@ -1,6 +1,7 @@
-#include "app/application.h"
-#include "app/main_window.h"
-#include "app/theme.h"
+#include "app/session/application.h"
+#include "app/shell/main_window.h"
+#include "app/shell/memory_dialog.h"
+#include "app/widgets/theme.h"
 #include "base/error.h"
 
 #include <QApplication>
@@ -8,9 +9,11 @@
 #include <QElapsedTimer>
 #include <QFileInfo>
 #include <QSettings>
-#include <QToolButton>
 
+#include <chrono>
 #include <cstdio>
+#include <cstdlib>
+#include <thread>
 
 using namespace porb;
 using namespace porb::app;
@@ -40,6 +43,17 @@ int save_shot(QApplication& application, MainWindow& window, const QString& file
         return 1;
     }
     return 0;
+}
+
+/// The window is closed and all work was told to stop. What does not within a moment (a step of a large
+/// solve) is ended with the program: everything is written beside its name first, so that is safe at any
+/// moment.
+void end_soon(int status) {
+    std::thread([status] {
+        constexpr std::chrono::seconds kPatience{2};
+        std::this_thread::sleep_for(kPatience);
+        std::_Exit(status);
+    }).detach();
 }
 
 } // namespace
@@ -82,7 +96,7 @@ int main(int argc, char** argv) {
         return 2;
     };
 
-    MainWindow window(QFileInfo(QSettings().fileName()).path().toStdString());
+    MainWindow window(QFileInfo(QSettings().fileName()).path().toStdString(), chosen_memory());
     application.set_reporter([&](const QString& words) { window.session().say(words, Signal::stop); });
     window.show();
     const QStringList files = parser.positionalArguments();
@@ -97,15 +111,8 @@ int main(int argc, char** argv) {
     if (!parser.isSet(shot)) window.offer_recovery();
 
     if (parser.isSet(station)) {
-        const auto s = named<Station>(parser.value(station), {{"gather", Station::gather},
-                                                              {"rig", Station::rig},
-                                                              {"points", Station::points},
-                                                              {"level", Station::level},
-                                                              {"match", Station::match},
-                                                              {"seams", Station::seams},
-                                                              {"master", Station::master}});
-        if (!s) return wrong("'" + parser.value(station) + "' is not a station");
-        window.set_station(*s);
+        if (!window.set_station(parser.value(station)))
+            return wrong("'" + parser.value(station) + "' is not a station");
     }
     if (parser.isSet(view)) {
         const auto v = named<ViewMode>(parser.value(view), {{"map", ViewMode::map},
@@ -117,17 +124,15 @@ int main(int argc, char** argv) {
         if (!v) return wrong("'" + parser.value(view) + "' is not a view");
         window.picture().set_mode(*v);
     }
-    if (parser.isSet(overlays)) {
-        for (const char* name : {"show_footprints", "show_overlaps"})
-            window.findChild<QToolButton*>(name)->setChecked(true);
-    }
-    if (parser.isSet(coverage)) window.findChild<QToolButton*>("show_coverage")->setChecked(true);
-    if (parser.isSet(points)) window.findChild<QToolButton*>("show_points")->setChecked(true);
-    if (parser.isSet(align)) window.show_align(true);
+    if (parser.isSet(overlays)) window.run("Show footprints"), window.run("Show overlaps");
+    if (parser.isSet(coverage)) window.run("Show coverage");
+    if (parser.isSet(points)) window.run("Show control points");
+    if (parser.isSet(align)) window.run("Align time");
     if (parser.isSet(time))
         window.session().set_playhead(Rational::from_double(parser.value(time).toDouble()));
     if (parser.isSet(shot)) return save_shot(application, window, parser.value(shot));
     const int status = QApplication::exec();
     application.set_reporter({}); // the window goes first
+    end_soon(status);
     return status;
 }

@@ -85,6 +85,13 @@ class CellReader {
     void text(std::string& to, std::size_t longest);
     /// The rest of the row, blanks and all.
     void tail(std::string& to, std::size_t longest);
+    /// The same, of a value with a text form of its own.
+    template <class Code, class T>
+    void coded_tail(T& to, std::size_t longest) {
+        std::string words;
+        tail(words, longest);
+        to = Code::parse(words);
+    }
     void end() const;
 
   private:
@@ -110,7 +117,10 @@ class CellReader {
 
 class CellWriter {
   public:
-    explicit CellWriter(bool as_text) : as_text_(as_text) {}
+    explicit CellWriter(bool as_text) : as_text_(as_text) {
+        constexpr std::size_t kUsualRow = 96; // characters
+        if (as_text) text_.reserve(kUsualRow);
+    }
     void number(const double& v, Range);
     void whole(const int& v, Range) { as_text_ ? word(std::to_string(v)) : row_.push_back(v); }
     void seconds(const Seconds& v, Range) {
@@ -119,6 +129,10 @@ class CellWriter {
     void flag(const bool& v) { as_text_ ? word(v ? "1" : "0") : row_.push_back(v); }
     void text(const std::string& v, std::size_t);
     void tail(const std::string& v, std::size_t);
+    template <class Code, class T>
+    void coded_tail(const T& v, std::size_t longest) {
+        tail(Code::text(v), longest);
+    }
     Json take() { return as_text_ ? Json(std::move(text_)) : std::move(row_); }
 
   private:
@@ -128,7 +142,7 @@ class CellWriter {
     }
     bool as_text_;
     std::string text_;
-    Json row_ = Json::array();
+    Json row_; ///< null until something is in it
 };
 
 // ---- reading --------------------------------------------------------------------------------------------
@@ -212,13 +226,14 @@ class FieldReader {
         body(r);
         if (Json left = r.left(); !left.empty()) left_[std::string(key)] = std::move(left);
     }
-    template <class T>
-    void list(std::string_view key, std::vector<T>& to, std::size_t most = kMostEntries, bool = false) {
-        list_like(key, to, T{}, most);
+    template <class List>
+    void list(std::string_view key, List& to, std::size_t most = kMostEntries, bool = false) {
+        list_like(key, to, typename List::value_type{}, most);
     }
     /// What an entry leaves out is as in `like`.
-    template <class T>
-    void list_like(std::string_view key, std::vector<T>& to, const T& like, std::size_t most = kMostEntries) {
+    template <class List>
+    void list_like(std::string_view key, List& to, const typename List::value_type& like,
+                   std::size_t most = kMostEntries) {
         static_assert(
             requires { to[0].extra_json; }, "what is unknown in an entry must stay with it");
         if (!has(key)) return;
@@ -350,9 +365,8 @@ class FieldWriter {
         FieldWriter w(to_[key], folder_);
         body(w);
     }
-    template <class T>
-    void list(std::string_view key, const std::vector<T>& v, std::size_t = kMostEntries,
-              bool even_empty = false) {
+    template <class List>
+    void list(std::string_view key, const List& v, std::size_t = kMostEntries, bool even_empty = false) {
         if (v.empty() && !even_empty) return;
         Json& entries = to_[key] = Json::array();
         for (const auto& one : v) {
@@ -360,8 +374,8 @@ class FieldWriter {
             fields(w, one);
         }
     }
-    template <class T>
-    void list_like(std::string_view key, const std::vector<T>& v, const T&) {
+    template <class List>
+    void list_like(std::string_view key, const List& v, const typename List::value_type&) {
         list(key, v);
     }
     template <class T>
@@ -463,9 +477,8 @@ class FieldChecker {
         FieldChecker c(this, key, kNoIndex);
         body(c);
     }
-    template <class T>
-    void list(std::string_view key, const std::vector<T>& v, std::size_t most = kMostEntries,
-              bool = false) const {
+    template <class List>
+    void list(std::string_view key, const List& v, std::size_t most = kMostEntries, bool = false) const {
         few_enough(key, v.size(), most);
         for (std::size_t i = 0; i < v.size(); ++i) {
             if (is_known_good(&v[i])) continue;
@@ -473,8 +486,8 @@ class FieldChecker {
             fields(c, v[i]);
         }
     }
-    template <class T>
-    void list_like(std::string_view key, const std::vector<T>& v, const T&) const {
+    template <class List>
+    void list_like(std::string_view key, const List& v, const typename List::value_type&) const {
         list(key, v);
     }
     template <class T>
@@ -546,6 +559,10 @@ struct FieldChecker::CellChecker {
     void flag(const bool&) const {}
     void text(const std::string& v, std::size_t longest) const { at.text({}, v, longest); }
     void tail(const std::string& v, std::size_t longest) const { at.text({}, v, longest); }
+    template <class Code, class T>
+    void coded_tail(const T& v, std::size_t longest) const {
+        tail(Code::text(v), longest);
+    }
 };
 
 /// The keys of a curve over time: rising, and one at least where that is asked for.
@@ -558,8 +575,8 @@ void check_order(const FieldChecker& c, std::string_view key, const std::vector<
             c.entry(key, i).refuse("time_s", "is not later than the one before", "Put keys in order of time");
 }
 /// Entries that are known by an id of their own.
-template <class T>
-void check_ids(const FieldChecker& c, std::string_view key, const std::vector<T>& items) {
+template <class List>
+void check_ids(const FieldChecker& c, std::string_view key, const List& items) {
     std::set<std::string_view> seen;
     for (std::size_t i = 0; i < items.size(); ++i) {
         if (items[i].id.empty()) c.entry(key, i).refuse("id", "is empty", "Give it an id of its own");

@@ -1,9 +1,12 @@
 #include "base/json.h"
 
 #include "base/error.h"
+#include "base/parallel.h"
 #include "base/range.h"
 
 #include <nlohmann/json.hpp>
+
+#include <optional>
 
 namespace porb {
 
@@ -23,29 +26,100 @@ std::string text_of(const Range& range) {
 }
 
 namespace {
-/// Whether lists and objects are nested deeper than that; looked at before parsing, which is quicker than
-/// asking at each value.
-bool is_deeper(std::string_view text, int most) {
+
+/// An object in a list that is a member of the document's root.
+struct Entry {
+    std::string_view key;
+    std::size_t index = 0;
+    std::string_view text;
+};
+constexpr std::size_t kLongEntry = 1u << 16;
+
+/// What a look at brackets and strings alone tells of a document, much quicker than parsing it.
+struct Outline {
+    bool too_deep = false;
+    std::vector<Entry> long_entries;
+};
+
+/// Past the string that begins at `i`: where its closing quotation mark is, or the end of the text.
+std::size_t end_of_string(std::string_view text, std::size_t i) {
+    for (;;) {
+        i = text.find('"', i + 1);
+        if (i == text.npos) return text.size();
+        std::size_t escapes = 0;
+        while (text[i - 1 - escapes] == '\\') ++escapes;
+        if (escapes % 2 == 0) return i;
+    }
+}
+
+Outline outline_of(std::string_view text) {
+    Outline out;
     int depth = 0;
+    std::string_view last_string;
+    Entry entry;
+    bool in_list = false;
     for (std::size_t i = 0; i < text.size(); ++i) {
         const char c = text[i];
-        if (c == '"') { // past the string
-            for (++i; i < text.size() && text[i] != '"'; ++i)
-                if (text[i] == '\\') ++i;
+        if (c == '"') {
+            const std::size_t end = end_of_string(text, i);
+            if (depth == 1) last_string = text.substr(i + 1, end - i - 1);
+            i = end;
         } else if (c == '[' || c == '{') {
-            if (++depth > most) return true;
+            if (++depth > kDeepest) {
+                out.too_deep = true;
+                return out;
+            }
+            if (depth == 2) entry = {last_string, 0, {}}, in_list = c == '[';
+            if (depth == 3) entry.text = text.substr(i);
         } else if (c == ']' || c == '}') {
-            --depth;
+            if (--depth != 2 || !in_list) continue;
+            const std::size_t size = i + 1 - std::size_t(entry.text.data() - text.data());
+            if (size >= kLongEntry)
+                out.long_entries.push_back({entry.key, entry.index, entry.text.substr(0, size)});
+        } else if (c == ',' && depth == 2) {
+            ++entry.index;
         }
     }
-    return false;
+    return out;
 }
+
+/// Parses long entries on all cores and the rest of the document around them. Nothing when that does not
+/// give the document for sure (a key that is there twice), or when it is not valid.
+std::optional<Json> parse_in_entries(std::string_view text, const std::vector<Entry>& entries) {
+    std::string around;
+    std::size_t at = 0;
+    for (const Entry& e : entries) {
+        const auto begin = std::size_t(e.text.data() - text.data());
+        around.append(text.substr(at, begin - at)).append("null");
+        at = begin + e.text.size();
+    }
+    around.append(text.substr(at));
+    Json document = Json::parse(around, nullptr, false);
+    if (!document.is_object()) return {};
+    std::vector<Json> parsed(entries.size());
+    parallel_ranges(int(entries.size()), 1, [&](int begin, int end) {
+        for (auto n = std::size_t(begin); n < std::size_t(end); ++n)
+            parsed[n] = Json::parse(entries[n].text.begin(), entries[n].text.end(), nullptr, false);
+    });
+    for (std::size_t n = 0; n < entries.size(); ++n) {
+        const auto list = document.find(entries[n].key);
+        if (parsed[n].is_discarded() || list == document.end() || !list->is_array() ||
+            list->size() <= entries[n].index || !(*list)[entries[n].index].is_null())
+            return {};
+        (*list)[entries[n].index] = std::move(parsed[n]);
+    }
+    return document;
+}
+
 } // namespace
 
 Json parse_json(std::string_view text, const std::string& where) {
-    if (is_deeper(text, kDeepest))
+    const Outline outline = outline_of(text);
+    if (outline.too_deep)
         throw Error("is nested more than " + std::to_string(kDeepest) + " levels deep", where,
                     "This is not a file of ours");
+    if (outline.long_entries.size() > 1)
+        if (auto document = parse_in_entries(text, outline.long_entries)) return std::move(*document);
     try {
         return Json::parse(text.begin(), text.end());
     } catch (const Json::exception& e) {
@@ -129,8 +203,56 @@ Json unknown_members(const Json& object, std::initializer_list<std::string_view>
     return rest;
 }
 
-std::string dump_json(const Json& value) {
-    return value.dump(2, ' ', false, Json::error_handler_t::replace) + "\n";
+namespace {
+
+std::string dumped(const Json& value) {
+    return value.dump(2, ' ', false, Json::error_handler_t::replace);
+}
+
+/// A member of a document's root, or one entry of a list that is one.
+struct Part {
+    const std::string* key;
+    Json* value;
+    bool entry, first, last; ///< of its list
+};
+
+std::vector<Part> parts_of(Json& document) {
+    std::vector<Part> out;
+    for (auto& [key, value] : document.get_ref<Json::object_t&>()) {
+        const bool list = value.is_array() && value.size() > 1;
+        if (!list) out.push_back({&key, &value, false, true, true});
+        for (std::size_t i = 0; list && i < value.size(); ++i)
+            out.push_back({&key, &value[i], true, i == 0, i + 1 == value.size()});
+    }
+    return out;
+}
+
+} // namespace
+
+std::string dump_json(Json document) {
+    if (!document.is_object() || document.empty()) return dumped(document) + "\n";
+    const std::vector<Part> parts = parts_of(document);
+    std::vector<std::string> texts(parts.size());
+    parallel_ranges(int(parts.size()), 1, [&](int begin, int end) {
+        for (auto n = std::size_t(begin); n < std::size_t(end); ++n) {
+            // Alone in a document it is indented as in the whole one: { newline ... newline }, and of a
+            // list's entry also the lines of the list's brackets are those of its first and last.
+            const Part& part = parts[n];
+            Json alone = Json::object();
+            Json& value = alone[*part.key];
+            if (part.entry)
+                value = Json::array(), value.push_back(std::move(*part.value));
+            else
+                value = std::move(*part.value);
+            std::string text = dumped(alone);
+            const std::size_t begins = part.first ? 2 : text.find('\n', 2) + 1,
+                              ends = text.size() - (part.last ? 2 : 6);
+            texts[n] = text.substr(begins, ends - begins);
+        }
+    });
+    std::string out = "{\n";
+    for (std::size_t n = 0; n < texts.size(); ++n) out.append(n ? ",\n" : "").append(texts[n]);
+    return out.append("\n}\n");
 }
 
 } // namespace porb

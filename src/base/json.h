@@ -52,7 +52,7 @@ class JsonPlace {
 /// The members of `object` whose keys are not among `known`; kept so that a round trip loses nothing.
 Json unknown_members(const Json& object, std::initializer_list<std::string_view> known);
 
-/// A JSON value as text that value types can hold, compare and copy without the JSON header.
-std::string dump_json(const Json& value);
+/// A document as text, indented by two. Its members, and the entries of their lists, are written on all cores.
+std::string dump_json(Json document);
 
 } // namespace porb

@@ -8,9 +8,9 @@ namespace porb {
 struct Range {
     double low, high;
     constexpr bool holds(double v) const { return v >= low && v <= high; }
-    /// The value of the range that is nearest; its lower end for what is not a number.
     /// In another unit, `k` of which are one of this.
     constexpr Range times(double k) const { return {low * k, high * k}; }
+    /// The value of the range that is nearest; its lower end for what is not a number.
     constexpr double nearest(double v) const { return v > high ? high : v >= low ? v : low; }
 };
 

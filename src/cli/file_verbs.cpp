@@ -9,7 +9,6 @@
 #include <nlohmann/json.hpp>
 
 #include <iostream>
-#include <map>
 #include <set>
 
 namespace porb::cli {
@@ -57,11 +56,6 @@ void print_words(const Inspection& i, const std::string& file) {
     for (const auto& p : i.problems) std::cout << "  problem: " << p << "\n";
 }
 
-const std::map<std::string, sim::SimRig> kSimRigs = {
-    {"two-fisheyes", sim::SimRig::two_fisheyes}, {"ring-of-four", sim::SimRig::ring_of_four},
-    {"ring-of-six", sim::SimRig::ring_of_six},   {"ball-of-eight", sim::SimRig::ball_of_eight},
-    {"dome-of-five", sim::SimRig::dome_of_five}, {"pair-180", sim::SimRig::pair_180}};
-
 struct SimWords {
     std::string scene, out, rig = "two-fisheyes", rate = "30";
     std::vector<std::string> faults;
@@ -73,7 +67,7 @@ void run_simulation(SimWords w, const Run& run) {
     sim::SimOptions o = w.options;
     o.distant = w.scene == "hall-distant";
     o.cluttered = w.scene == "hall-cluttered";
-    o.rig = kSimRigs.at(w.rig);
+    o.rig = sim::rigs_by_name().at(w.rig);
     o.rate = seconds_in(w.rate, "--rate");
     if (o.rate <= Rational(0) || o.rate > Rational(1000))
         throw CLI::ValidationError("--rate", "must be above 0 and at most 1000");
@@ -150,7 +144,7 @@ void add_file_verbs(CLI::App& app, const Run& run) {
             ->check(CLI::IsMember({"hall", "hall-distant", "hall-cluttered"}));
         verb->add_option("--rig", w->rig,
                          "two-fisheyes, ring-of-four, ring-of-six, ball-of-eight, dome-of-five or pair-180")
-            ->check(CLI::IsMember(kSimRigs));
+            ->check(CLI::IsMember(sim::rigs_by_name()));
         verb->add_option("--size", w->options.circle_size, "Pixels a side of one image circle's square")
             ->check(within({64, 8192}));
         verb->add_option("--seconds", w->options.seconds, "Length")->check(within({0.001, 36000}));

@@ -9,7 +9,7 @@
 #include "media/still.h"
 #include "project/limits.h"
 #include "project/project.h"
-#include "stitch/noise_look.h"
+#include "stitch/source/noise_look.h"
 
 #include <fmt/format.h>
 
@@ -60,7 +60,7 @@ void grade(const GradeWords& w, const Run& run) {
     ProjectEdit edit(w.project, "grade", run, !w.list);
     Project& project = edit.project;
     Shot& shot = chosen_shot(project, w.shot, w.project);
-    Grade& g = shot.grade;
+    Grade& g = shot.look.grade;
     if (w.reset) g = Grade();
     if (!w.cdl.empty()) g = with_cdl(g, w.cdl, w.cdl_id);
     if (w.exposure) g.exposure_ev = *w.exposure;
@@ -80,9 +80,9 @@ void grade(const GradeWords& w, const Run& run) {
     const Grader checked(g); // a LUT that is none says so before anything is saved
     for (const auto& name : w.copy) {
         if (name == "all")
-            for (auto& other : project.shots) other.grade = g;
+            for (auto& other : project.shots) other.look.grade = g;
         else
-            chosen_shot(project, name, w.project).grade = g;
+            chosen_shot(project, name, w.project).look.grade = g;
     }
     for (const auto& out : {w.write_cdl, w.write_cube})
         if (!out.empty()) may_write(out, project, w.project, {w.cdl});
@@ -123,7 +123,7 @@ void curve(const CurveWords& w, const Run& run) {
         const auto [camera, value] = id_and_value(word, "--camera");
         set(camera, value);
     }
-    MediaLibrary library;
+    MediaLibrary library(run.memory);
     for (const auto& c : shot.cameras)
         if (const Media* m = find_media(project, c.media)) {
             std::string tags;
@@ -146,12 +146,12 @@ struct DenoiseWords {
 };
 
 /// Writes a part of a camera's picture as shot and cleaned beside each other.
-void show_noise(const DenoiseWords& w, const Project& project, const Shot& shot) {
+void show_noise(const DenoiseWords& w, const Project& project, const Shot& shot, const Run& run) {
     const std::string id = w.camera.empty() && !shot.rig.cameras.empty() ? shot.rig.cameras[0].id : w.camera;
     const Camera* camera = find_camera(shot.rig, id);
     if (!camera) throw Error("is no camera of the shot's rig", id, "Name one of them with --camera");
     const Vec2 at = w.at.empty() ? camera->lens.circle.center_px : Vec2(w.at[0], w.at[1]);
-    MediaLibrary library;
+    MediaLibrary library(run.memory);
     const auto look =
         look_at_noise(library, project, shot, id, moment_in(w.time, "--time", project, shot, library),
                       {int(at.x()) - w.size / 2, int(at.y()) - w.size / 2, w.size, w.size});
@@ -165,16 +165,16 @@ void denoise(const DenoiseWords& w, const Run& run) {
     ProjectEdit edit(w.project, "denoise", run);
     Project& project = edit.project;
     Shot& shot = chosen_shot(project, w.shot, w.project);
-    if (w.over_time) shot.denoise.over_time = *w.over_time;
-    if (w.in_frame) shot.denoise.in_frame = *w.in_frame;
-    if (w.on) shot.denoise.on = true;
-    if (w.off) shot.denoise.on = false;
+    if (w.over_time) shot.look.denoise.over_time = *w.over_time;
+    if (w.in_frame) shot.look.denoise.in_frame = *w.in_frame;
+    if (w.on) shot.look.denoise.on = true;
+    if (w.off) shot.look.denoise.on = false;
     std::cout << fmt::format("denoising is {}: {:.0f} % over time, {:.0f} % in the frame\n",
-                             shot.denoise.on ? "on" : "off", 100 * shot.denoise.over_time,
-                             100 * shot.denoise.in_frame);
+                             shot.look.denoise.on ? "on" : "off", 100 * shot.look.denoise.over_time,
+                             100 * shot.look.denoise.in_frame);
     if (!w.out.empty()) {
         may_write(w.out, project, w.project);
-        show_noise(w, project, shot);
+        show_noise(w, project, shot, run);
     }
     edit.save();
 }
@@ -246,7 +246,7 @@ void add_grade_verbs(CLI::App& app, const Run& run) {
     verb->add_option("--write-cube", w->write_cube, "Write the whole grade as a .cube table");
     verb->add_option("--copy", w->copy, "SHOT: give that shot the same grade, or 'all' (may be repeated)");
     verb->add_flag("--reset", w->reset, "Begin from nothing");
-    verb->add_flag("--off", w->off, "Pass it by, but keep it");
+    verb->add_flag("--off", w->off, "Bypass it, but keep it");
     verb->add_flag("--on", w->on, "Use it again");
     verb->add_flag("--list", w->list, "Say what is set, and change nothing");
     verb->callback([w, run] { grade(*w, run); });

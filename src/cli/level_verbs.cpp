@@ -35,14 +35,14 @@ void level(const LevelWords& w, const Run& run) {
     ProjectEdit edit(w.project, "level", run, !w.dry_run);
     Project& project = edit.project;
     Shot& shot = chosen_shot(project, w.shot, w.project);
-    MediaLibrary library;
+    MediaLibrary library(run.memory);
     const Seconds at = w.found ? moment_in(w.at, "--at", project, shot, library) : seconds_in(w.at, "--at");
     if (w.clear_keys) {
         const Mat3 now = orientation_at(shot, at);
-        shot.orientation_keys.clear();
+        shot.levelling.orientation_keys.clear();
         set_orientation(shot, at, now);
     }
-    if (w.reset) shot.orientation = {}, shot.orientation_keys.clear();
+    if (w.reset) shot.levelling.orientation = {}, shot.levelling.orientation_keys.clear();
     const Vec3 up = orientation_at(shot, at).transpose() * Vec3(0, -1, 0);
     if (!w.lines.empty()) {
         auto drawn = parse_lines(read_text_file(w.lines), w.lines);
@@ -50,28 +50,36 @@ void level(const LevelWords& w, const Run& run) {
             if (!find_camera(shot.rig, l.camera))
                 throw Error("names camera '" + l.camera + "', which the rig has not", w.lines,
                             "Use an id of the rig");
-        std::erase_if(shot.lines, [](const LineMark& l) { return !is_solve_edge(l); });
-        shot.lines.insert(shot.lines.end(), drawn.begin(), drawn.end());
+        std::erase_if(shot.calibration.lines, [](const LineMark& l) { return !is_solve_edge(l); });
+        shot.calibration.lines.insert(shot.calibration.lines.end(), drawn.begin(), drawn.end());
         const Upright u = upright_from_lines(line_senses(shot), up);
         print_upright(shot, at, u, "lines");
         set_upright(shot, at, u.up);
     }
     if (w.found) {
         const auto times = w.at_given ? std::vector{at} : upright_times(project, shot, library);
-        const FoundUpright found = find_upright(project, shot, times, library, run.cancel);
-        std::erase_if(shot.lines, is_upright_edge);
+        const FoundUpright found = find_upright(
+            project, shot, times, library,
+            [](double share) {
+                show_progress(fmt::format("{:3.0f} %  finding edges", 100 * share), share >= 1);
+            },
+            run.cancel);
+        std::erase_if(shot.calibration.lines, is_upright_edge);
         print_upright(shot, times.front(), found.upright, "edges");
         if (found.turned_over)
             std::cout << "the rig hung from above: it is turned over (the sky is on the other side)\n";
-        shot.lines.insert(shot.lines.end(), found.lines.begin(), found.lines.end());
+        else if (!found.end_told)
+            std::cout << "no sky tells which end is up: the end nearer to the present up was taken "
+                         "(--upside-down turns it over)\n";
+        shot.calibration.lines.insert(shot.calibration.lines.end(), found.lines.begin(), found.lines.end());
         set_upright(shot, times.front(), found.upright.up);
     }
     if (w.gravity) {
-        if (!shot.motion)
+        if (!shot.calibration.motion)
             throw Error("has no motion record", "shot " + shot.name, "Read one in the window's Rig station");
         const Span used = used_span(project, shot, library);
-        const Upright u = upright_from_record(shot, load_motion(shot.motion->path), used.in.to_double(),
-                                              used.out.to_double());
+        const Upright u = upright_from_record(shot, load_motion(shot.calibration.motion->path),
+                                              used.in.to_double(), used.out.to_double());
         print_upright(shot, at, u, "gravity");
         set_upright(shot, at, u.up);
     }
@@ -82,8 +90,8 @@ void level(const LevelWords& w, const Run& run) {
         if (w.key_yaw) t.yaw_deg = *w.key_yaw;
         if (w.key_pitch) t.pitch_deg = *w.key_pitch;
         if (w.key_roll) t.roll_deg = *w.key_roll;
-        if (shot.orientation_keys.empty())
-            shot.orientation_keys.push_back({at, turn_of(keyed_orientation(shot, at.to_double()))});
+        if (shot.levelling.orientation_keys.empty())
+            shot.levelling.orientation_keys.push_back({at, turn_of(keyed_orientation(shot, at.to_double()))});
         set_orientation(shot, at, rotation_of(t));
     }
     const Turn now = turn_of(orientation_at(shot, at));
@@ -103,22 +111,24 @@ void steady(const SteadyWords& w, const Run& run) {
     Project& project = edit.project;
     Shot& shot = chosen_shot(project, w.shot, w.project);
     if (w.off) {
-        if (shot.steady) shot.steady->on = false;
+        if (shot.levelling.steady) shot.levelling.steady->on = false;
         if (!w.dry_run) edit.save();
         return;
     }
     if (!w.record.empty()) {
         load_motion(w.record); // refused now rather than later
-        shot.motion = MotionSource{std::filesystem::absolute(w.record).lexically_normal(),
-                                   shot.motion ? shot.motion->offset : Seconds(0), w.camera};
+        shot.calibration.motion =
+            MotionSource{std::filesystem::absolute(w.record).lexically_normal(),
+                         shot.calibration.motion ? shot.calibration.motion->offset : Seconds(0), w.camera};
     }
-    if (shot.motion && w.record_offset) shot.motion->offset = Rational::from_double(*w.record_offset);
-    MediaLibrary library;
+    if (shot.calibration.motion && w.record_offset)
+        shot.calibration.motion->offset = Rational::from_double(*w.record_offset);
+    MediaLibrary library(run.memory);
     const std::string words = steady_shot(
         project, shot, w.from == "record" ? SteadySource::record : SteadySource::footage, w.fit, library,
         [](double share) { show_progress(fmt::format("{:3.0f} % followed", 100 * share), share >= 1); },
         run.cancel);
-    Steady& s = *shot.steady;
+    Steady& s = *shot.levelling.steady;
     if (w.strength) s.strength = *w.strength;
     if (w.follow) s.follow_s = *w.follow;
     if (w.readout) s.readout_s = *w.readout * 1e-3;
@@ -178,7 +188,7 @@ void add_level_verbs(CLI::App& app, const Run& run) {
         verb->add_flag("--no-horizon", w->no_horizon, "Follow leaning too");
         verb->add_option("--readout-ms", w->readout,
                          "Milliseconds from the first row's moment to the last's, for rolling shutters")
-            ->check(within({1e3 * limits::kReadout_s.low, 1e3 * limits::kReadout_s.high}));
+            ->check(within(limits::kReadout_s.times(1e3)));
         verb->add_flag("--off", w->off, "Leave the shake in; the analysis is kept");
         verb->add_flag("--dry-run", w->dry_run, "Say it, but do not save it");
         verb->callback([w, run] { steady(*w, run); });

@@ -3,8 +3,8 @@
 
 #include "base/error.h"
 #include "project/limits.h"
-#include "stitch/crossings.h"
-#include "stitch/find_lines.h"
+#include "seams/crossings.h"
+#include "seams/find_lines.h"
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -23,7 +23,7 @@ struct LineWords {
 };
 
 void list_lines(const Shot& shot, bool json) {
-    const SeamLines& lines = *shot.seam_lines;
+    const SeamLines& lines = *shot.seams.seam_lines;
     nlohmann::ordered_json all = nlohmann::ordered_json::array();
     for (std::size_t k = 0; k < lines.keys.size(); ++k) {
         std::size_t changes = 0;
@@ -51,10 +51,10 @@ void lines(const LineWords& w, const Run& run) {
     Project& project = edit.project;
     Shot& shot = chosen_shot(project, w.shot, w.project);
     if (w.list) return list_lines(shot, w.json);
-    if (w.remove) shot.seam_lines = SeamLines();
+    if (w.remove) shot.seams.seam_lines = SeamLines();
     if (w.find || (!w.on && !w.off && !w.remove && !w.ease)) {
-        Composer composer(std::make_shared<MediaLibrary>());
-        shot.seam_lines = find_lines(
+        Composer composer(std::make_shared<MediaLibrary>(run.memory));
+        shot.seams.seam_lines = find_lines(
             project, shot, composer, {w.every},
             [](double share) {
                 show_progress(fmt::format("{:3.0f} %  finding lines", 100 * share), share >= 1);
@@ -62,7 +62,7 @@ void lines(const LineWords& w, const Run& run) {
             run.cancel);
         print_remarks(project, shot, composer.library());
     }
-    shot.seam_lines.edit([&](SeamLines& l) {
+    shot.seams.seam_lines.edit([&](SeamLines& l) {
         if (w.on) l.on = true;
         if (w.off) l.on = false;
         if (w.ease) l.ease_s = *w.ease;
@@ -79,24 +79,24 @@ struct CrossingWords {
          no_shelter = false, dry_run = false;
 };
 
-const char* word_of(CrossingCure cure) {
-    switch (cure) {
-    case CrossingCure::line:
+const char* word_of(CrossingResolution resolution) {
+    switch (resolution) {
+    case CrossingResolution::line:
         return "line";
-    case CrossingCure::flow:
+    case CrossingResolution::flow:
         return "flow";
-    case CrossingCure::shelter:
+    case CrossingResolution::shelter:
         return "shelter";
-    case CrossingCure::hand:
+    case CrossingResolution::hand:
         return "hand";
-    case CrossingCure::none:
+    case CrossingResolution::none:
         break;
     }
     return "";
 }
 
 void list_crossings(const Shot& shot, bool json) {
-    const CrossingScan& scan = **shot.crossings;
+    const CrossingScan& scan = **shot.seams.crossings;
     nlohmann::ordered_json all = nlohmann::ordered_json::array();
     int open = 0;
     for (const Crossing& c : scan.crossings) {
@@ -112,17 +112,19 @@ void list_crossings(const Shot& shot, bool json) {
                        {"width_deg", at.width_deg},
                        {"height_deg", at.height_deg},
                        {"apart_px", c.apart_px},
-                       {"damage_px", c.damage_px},
+                       {"damage_px", c.visible_parallax_px},
                        {"open", is_open(c)},
-                       {"cure", word_of(c.cure)},
+                       {"cure", word_of(c.resolution)},
                        {"dismissed", c.dismissed}});
         if (!json)
             std::cout << fmt::format(
                 "{:>3}  {:>4} - {:<4} {:7.2f} to {:7.2f} s  at {:6.1f} {:5.1f} deg  {:4.0f} px apart, "
                 "{:4.0f} px show{}{}\n",
                 c.id, c.a, c.b, c.from.to_double(), c.to.to_double(), at.yaw_deg, at.pitch_deg, c.apart_px,
-                c.damage_px,
-                c.cure == CrossingCure::none ? "" : fmt::format("  closed by {}", word_of(c.cure)),
+                c.visible_parallax_px,
+                c.resolution == CrossingResolution::none
+                    ? ""
+                    : fmt::format("  closed by {}", word_of(c.resolution)),
                 c.dismissed ? "  left as it is" : "");
     }
     if (json)
@@ -140,40 +142,40 @@ void crossings(const CrossingWords& w, const Run& run) {
     ProjectEdit edit(w.project, "crossings", run, !w.dry_run);
     Project& project = edit.project;
     Shot& shot = chosen_shot(project, w.shot, w.project);
-    Composer composer(std::make_shared<MediaLibrary>());
+    Composer composer(std::make_shared<MediaLibrary>(run.memory));
     const auto show = [](double share, const std::string& doing) {
         show_progress(fmt::format("{:3.0f} %  {}", 100 * share, doing), share >= 1);
     };
     const bool changes = !w.leave.empty() || !w.reopen.empty();
-    if (w.look || (!shot.crossings && !changes))
-        shot.crossings = Shared(scan_crossings(
+    if (w.look || (!shot.seams.crossings && !changes))
+        shot.seams.crossings = Shared(scan_crossings(
             project, shot, composer, w.scan, [&](double share) { show(share, "looking for crossings"); },
             run.cancel));
-    if (!shot.crossings)
+    if (!shot.seams.crossings)
         throw Error("was not looked through for crossings yet", "shot " + shot.name,
                     "Use porbit crossings " + w.project);
     const auto mark = [&](const std::vector<std::string>& ids, bool dismissed) {
         for (const std::string& id : ids) {
-            CrossingScan scan = **shot.crossings;
+            CrossingScan scan = **shot.seams.crossings;
             const auto it = std::find_if(scan.crossings.begin(), scan.crossings.end(),
                                          [&](const Crossing& c) { return c.id == id; });
             if (it == scan.crossings.end())
                 throw Error("is not a crossing of the shot", "'" + id + "'", "See porbit crossings PROJECT");
             it->dismissed = dismissed;
-            shot.crossings = Shared(std::move(scan));
+            shot.seams.crossings = Shared(std::move(scan));
         }
     };
     mark(w.leave, true);
     mark(w.reopen, false);
     if (w.measure)
-        shot.crossings = Shared(measured_again(
+        shot.seams.crossings = Shared(measured_again(
             project, shot, composer, [&](double share) { show(share, "measuring"); }, run.cancel));
     std::vector<std::string> remarks;
     if (w.solve) {
-        Cured cured = cure_crossings(project, shot, composer,
-                                     {!w.no_flow, !w.no_lines, !w.no_shelter, w.only}, show, run.cancel);
-        shot = cured.shot;
-        remarks = cured.remarks;
+        ClosedCrossings closed = close_crossings(
+            project, shot, composer, {!w.no_flow, !w.no_lines, !w.no_shelter, w.only}, show, run.cancel);
+        shot = closed.shot;
+        remarks = closed.remarks;
     }
     print_remarks(project, shot, composer.library());
     list_crossings(shot, w.json);
@@ -239,7 +241,7 @@ void flow(const FlowWords& w, const Run& run) {
     ProjectEdit edit(w.project, "flow", run, !w.list);
     Project& project = edit.project;
     Shot& shot = chosen_shot(project, w.shot, w.project);
-    FlowSettings& f = shot.flow;
+    FlowSettings& f = shot.seams.flow;
     if (w.on) f.on = true;
     if (w.off) f.on = false;
     if (w.nearest) f.nearest_m = *w.nearest;
@@ -261,8 +263,8 @@ void flow(const FlowWords& w, const Run& run) {
         if (w.agree == "rig")
             seam.agree_distance_m.reset();
         else if (w.agree == "found") {
-            Composer composer(std::make_shared<MediaLibrary>());
-            const auto found = seam_distance_m(project, shot, composer, a, b, shot.in);
+            Composer composer(std::make_shared<MediaLibrary>(run.memory));
+            const auto found = seam_distance_m(project, shot, composer, a, b, shot.timing.in);
             if (!found)
                 throw Error("shows no distance that could be told", "the seam of " + a + " and " + b,
                             "Give --agree a distance in metres");
@@ -303,7 +305,7 @@ void add_line_verbs(CLI::App& app, const Run& run) {
             ->check(within(limits::kEase_s));
         verb->add_flag("--on", w->on, "Use the lines that were found");
         verb->add_flag("--off", w->off, "Leave them out, but keep them");
-        verb->add_flag("--remove", w->remove, "Forget them");
+        verb->add_flag("--remove", w->remove, "Clear them");
         verb->add_flag("--list", w->list, "Say what lines there are, and change nothing");
         verb->add_flag("--json", w->json, "With --list: as JSON");
         verb->callback([w, run] { lines(*w, run); });

@@ -5,6 +5,9 @@
 #include "project/project.h"
 #include "project/span.h"
 
+#include <fmt/format.h>
+
+#include <chrono>
 #include <csignal>
 #include <iostream>
 #include <thread>
@@ -23,8 +26,9 @@ Shot& chosen_shot(Project& project, const std::string& name, const std::string& 
     if (project.shots.empty()) throw Error("has no shot", file, "Make a project with porbit new");
     if (name.empty()) return project.shots.front();
     std::string known;
-    for (auto& s : project.shots) {
-        if (s.id == name || s.name == name) return s;
+    for (std::size_t i = 0; i < project.shots.size(); ++i) {
+        const Shot& s = std::as_const(project.shots)[i];
+        if (s.id == name || s.name == name) return project.shots[i];
         known += (known.empty() ? "" : ", ") + s.name;
     }
     throw Error("has no shot '" + name + "'", file, "Use one of: " + known);
@@ -39,9 +43,12 @@ double number_in(const std::string& text, const std::string& option) {
 }
 
 double number_in(const std::string& text, const std::string& option, Range range) {
-    const double v = number_in(text, option);
-    if (!range.holds(v)) throw CLI::ValidationError(option, "'" + text + "' must lie " + text_of(range));
-    return v;
+    return must_hold(number_in(text, option), option, range);
+}
+
+double must_hold(double v, const std::string& option, Range range) {
+    if (range.holds(v)) return v;
+    throw CLI::ValidationError(option, number_text(v) + " must lie " + text_of(range));
 }
 
 Seconds seconds_in(const std::string& text, const std::string& option) {
@@ -63,7 +70,7 @@ Seconds moment_in(const std::string& text, const std::string& option, const Proj
 
 Seconds end_in(const std::string& text, const std::string& option, const Project& project, const Shot& shot,
                MediaLibrary& library) {
-    const Seconds end = seconds_in(text, option), frame = Rational(1) / shot.rate;
+    const Seconds end = seconds_in(text, option), frame = Rational(1) / shot.timing.rate;
     // The last frame before it must be one of the shot's.
     moment_of(project, shot, library, std::max(Seconds(0), end - frame), option + " " + text);
     return end;
@@ -96,7 +103,9 @@ namespace {
 
 /// Interrupts become a Cancel, so that long work stops between two steps and leaves nothing half-written.
 /// What does not ask for it within a moment, or is told a second time, is ended from here: everything is
-/// written beside its name first, so that is safe at any moment.
+/// written beside its name first, so that is safe at any moment. Whatever comes within the first second is
+/// the same interrupt: programs that start others send it to them and to their whole group, so it comes
+/// twice.
 void watch_for_interrupts(const porb::Cancel& cancel) {
     sigset_t signals;
     sigemptyset(&signals);
@@ -106,7 +115,10 @@ void watch_for_interrupts(const porb::Cancel& cancel) {
         int which = 0;
         sigwait(&signals, &which);
         cancel.raise();
-        constexpr timespec kPatience{5, 0};
+        std::this_thread::sleep_for(std::chrono::seconds(1));
+        constexpr timespec kNone{0, 0}, kPatience{4, 0};
+        while (sigtimedwait(&signals, nullptr, &kNone) > 0) {
+        }
         sigtimedwait(&signals, nullptr, &kPatience);
         constexpr std::string_view words = "porbit: stopped; nothing was written\n";
         [[maybe_unused]] const auto n = ::write(STDERR_FILENO, words.data(), words.size());
@@ -128,6 +140,12 @@ int main(int argc, char** argv) {
     app.add_option("--wait", *run.wait_s,
                    "Seconds to wait for a project that another program is changing (60 unless set)")
         ->check(cli::within({0, 1e6}));
+    app.add_option_function<double>(
+           "--memory", [&](double gigabytes) { run.memory->set_limit(std::size_t(gigabytes * 1e9)); },
+           fmt::format(
+               "Gigabytes that all caches may take together (a third of the machine's, {:.1f}, unless set)",
+               double(run.memory->limit()) / 1e9))
+        ->check(cli::within(kMemory_gb));
     cli::add_project_verbs(app, run);
     cli::add_rig_verbs(app, run);
     cli::add_solve_verbs(app, run);

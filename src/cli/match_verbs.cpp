@@ -18,7 +18,7 @@ namespace {
 struct MatchWords {
     std::string project, shot, report, reference;
     std::optional<int> samples;
-    bool over_time = false, steady_gains = false, no_falloff = false, falloff = false, mean = false,
+    bool over_time = false, steady_gains = false, no_vignetting = false, vignetting = false, mean = false,
          clear = false, off = false, on = false, solve = false, dry_run = false;
     std::vector<std::string> exposure, warmth, tint;
 };
@@ -37,7 +37,7 @@ nlohmann::ordered_json report_json(const Shot& shot, const MatchReport& r) {
                               {"after_ev", p.after_ev}});
     j["cameras"] = nlohmann::ordered_json::array();
     for (const auto& c : shot.cameras) {
-        nlohmann::ordered_json one = {{"camera", c.camera}, {"falloff", c.colour.falloff}};
+        nlohmann::ordered_json one = {{"camera", c.camera}, {"falloff", c.colour.vignetting}};
         one["gains_ev"] = nlohmann::ordered_json::array();
         for (const auto& k : c.colour.gains)
             one["gains_ev"].push_back({k.time.to_double(), k.ev[0], k.ev[1], k.ev[2]});
@@ -58,7 +58,7 @@ void print(const Shot& shot, const MatchReport& r) {
             std::cout << fmt::format(
                 "  {:>5}   red {:+.3f}  green {:+.3f}  blue {:+.3f} EV{}   rim keeps {:.0f} %\n", c.camera,
                 ev[0], ev[1], ev[2], c.colour.gains.size() > 1 ? " at first" : "",
-                100 * (1 + c.colour.falloff[0] + c.colour.falloff[1]));
+                100 * (1 + c.colour.vignetting[0] + c.colour.vignetting[1]));
         }
     for (const auto& words : r.remarks) std::cout << words << "\n";
 }
@@ -81,12 +81,12 @@ void match(const MatchWords& w, const Run& run) {
     Project& project = edit.project;
     if (!w.report.empty()) may_write(w.report, project, w.project);
     Shot& shot = chosen_shot(project, w.shot, w.project);
-    MatchSettings& set = shot.match;
+    MatchSettings& set = shot.colour.match;
     if (w.samples) set.samples = *w.samples;
     if (w.over_time) set.over_time = true;
     if (w.steady_gains) set.over_time = false;
-    if (w.no_falloff) set.falloff = false;
-    if (w.falloff) set.falloff = true;
+    if (w.no_vignetting) set.vignetting = false;
+    if (w.vignetting) set.vignetting = true;
     if (w.mean) set.reference.clear();
     if (!w.reference.empty()) {
         if (!find_camera(shot.rig, w.reference))
@@ -103,7 +103,7 @@ void match(const MatchWords& w, const Run& run) {
     if (!solves && !w.report.empty())
         throw CLI::ValidationError("--report", "tells of a solve, and these words ask for none: add --solve");
     if (solves) {
-        MediaLibrary library;
+        MediaLibrary library(run.memory);
         const Matched matched = match_shot(
             project, shot, library,
             [](const MatchProgress& p) {
@@ -127,7 +127,7 @@ void add_match_verbs(CLI::App& app, const Run& run) {
     auto w = std::make_shared<MatchWords>();
     CLI::App* verb = app.add_subcommand(
         "match",
-        "Bring the cameras' colours together: gains and falloff from what overlapping lenses see alike");
+        "Bring the cameras' colours together: gains and vignetting from what overlapping lenses see alike");
     verb->add_option("PROJECT", w->project, "The project")->required();
     verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
     verb->add_option("--samples", w->samples, "Moments at which overlaps are compared")
@@ -136,13 +136,15 @@ void add_match_verbs(CLI::App& app, const Run& run) {
     verb->add_flag("--mean", w->mean, "No reference: the mean of all stays (the default)");
     verb->add_flag("--over-time", w->over_time, "Gains may change slowly through the shot");
     verb->add_flag("--steady-gains", w->steady_gains, "One gain for the whole shot (the default)");
-    verb->add_flag("--no-falloff", w->no_falloff, "Leave the lenses' darkening towards the rim alone");
-    verb->add_flag("--falloff", w->falloff, "Solve it (the default)");
+    verb->add_flag("--no-vignetting", w->no_vignetting, "Leave the lenses' vignetting alone");
+    verb->add_flag("--no-falloff", w->no_vignetting)->group(""); // its earlier spelling
+    verb->add_flag("--vignetting", w->vignetting, "Solve it (the default)");
+    verb->add_flag("--falloff", w->vignetting)->group("");
     verb->add_option("--exposure", w->exposure, "Trim by hand: CAMERA=EV, or all=EV; nothing is solved then");
     verb->add_option("--warmth", w->warmth, "Trim by hand: CAMERA=EV of red over blue");
     verb->add_option("--tint", w->tint, "Trim by hand: CAMERA=EV of green");
     verb->add_flag("--solve", w->solve, "Solve as well when trims are given");
-    verb->add_flag("--clear", w->clear, "Forget gains, falloff and trims");
+    verb->add_flag("--clear", w->clear, "Clear gains, vignetting and trims");
     verb->add_flag("--off", w->off, "Show pictures as shot, but keep everything");
     verb->add_flag("--on", w->on, "Show them matched again");
     verb->add_option("--report", w->report, "Write the figures as JSON");

@@ -5,7 +5,7 @@
 #include "master/render.h"
 #include "media/still.h"
 #include "project/limits.h"
-#include "stitch/coverage_report.h"
+#include "stitch/plan/coverage_report.h"
 
 #include <fmt/format.h>
 
@@ -20,21 +20,23 @@ struct StillWords {
     int width = 3840, depth = 8;
 };
 
-void make_still(const StillWords& w) {
+void make_still(const StillWords& w, const Run& run) {
     if (!is_still_name(w.out))
         throw Error("is not a still we write", w.out, "End the name in .png, .jpg, .tif or .exr");
     Project project = opened_project(w.project);
     may_write(w.out, project, w.project);
     const Shot& shot = chosen_shot(project, w.shot, w.project);
-    Composer composer(std::make_shared<MediaLibrary>());
+    Composer composer(std::make_shared<MediaLibrary>(run.memory));
     StillRequest request;
     request.width = w.width;
     request.mapping = w.mapping == "half" ? SphereMapping::half_equirect : SphereMapping::equirect;
     request.eye = w.eye == "left" ? Eye::left : w.eye == "right" ? Eye::right : Eye::mono;
     request.time = moment_in(w.time, "--time", project, shot, composer.library());
-    if (request.mapping == SphereMapping::equirect)
+    if (request.mapping == SphereMapping::equirect) {
         for (const PoleHole& hole : pole_holes(shot)) std::cerr << "porbit: note: " << words_of(hole) << "\n";
-    write_still(render_still(composer, project, shot, request), w.out,
+        if (const auto line = hairline(shot)) std::cerr << "porbit: note: " << words_of(*line) << "\n";
+    }
+    write_still(render_still(composer, project, shot, request, run.cancel), w.out,
                 {w.depth, 95, SphericalTag{request.mapping, StereoLayout::mono}});
     print_remarks(project, shot, composer.library());
     std::cout << w.out << "\n";
@@ -48,7 +50,8 @@ struct MasterWords {
 };
 
 void list_presets() {
-    for (const auto& p : presets()) std::cout << fmt::format("{:<20} {}\n", p.name, p.description);
+    for (const auto& p : presets())
+        std::cout << fmt::format("{:<20} {}. {}\n", p.name, p.title, p.description);
 }
 
 void make_master(const MasterWords& w, const Run& run) {
@@ -61,10 +64,10 @@ void make_master(const MasterWords& w, const Run& run) {
     Project project = opened_project(w.project);
     may_write(w.out, project, w.project);
     Shot& shot = chosen_shot(project, w.shot, w.project);
-    Composer composer(render_library());
-    if (!w.from.empty()) shot.in = moment_in(w.from, "--from", project, shot, composer.library());
-    if (!w.to.empty()) shot.out = end_in(w.to, "--to", project, shot, composer.library());
-    if (shot.out && *shot.out <= shot.in)
+    Composer composer(render_library(shot, run.memory));
+    if (!w.from.empty()) shot.timing.in = moment_in(w.from, "--from", project, shot, composer.library());
+    if (!w.to.empty()) shot.timing.out = end_in(w.to, "--to", project, shot, composer.library());
+    if (shot.timing.out && *shot.timing.out <= shot.timing.in)
         throw Error("is not after --from", "--to", "Let the part end after it begins");
     Deliverable d = preset->deliverable;
     d.shot = shot.id;
@@ -131,7 +134,7 @@ void add_picture_verbs(CLI::App& app, const Run& run) {
         verb->add_option("--depth", w->depth, "Bits a channel in PNG and TIFF, 8 or 16")
             ->check(CLI::IsMember({8, 16}));
         verb->add_option("--out", w->out, "FILE.png, .jpg, .tif or .exr")->required();
-        verb->callback([w] { make_still(*w); });
+        verb->callback([w, run] { make_still(*w, run); });
     }
     {
         auto w = std::make_shared<MasterWords>();
@@ -151,8 +154,9 @@ void add_picture_verbs(CLI::App& app, const Run& run) {
         verb->add_option("--depth", w->depth, "Bits a channel in movies, 8 or 10 (H.264: 8 unless set)")
             ->check(CLI::IsMember({8, 10}));
         verb->add_option("--crf", w->crf, "Quality: lower is better and larger")->check(within(limits::kCrf));
-        verb->add_option("--bit-rate,--megabits", w->megabits, "Bit rate in Mbit/s instead of a quality")
-            ->check(within({0.1, 1e-6 * limits::kBitRate.high}));
+        verb->add_option("--bit-rate,--megabits", w->megabits,
+                         "Bit rate in Mbit/s instead of a quality; 0: by quality")
+            ->check(within(limits::kBitRate.times(1e-6)));
         verb->add_flag("--no-sound", w->no_sound, "Leave the sound out");
         verb->add_flag("--list-presets", w->list, "List the presets");
         verb->add_option("--out", w->out, "The file, or for sequences a pattern such as out.%05d.png");

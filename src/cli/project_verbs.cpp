@@ -56,7 +56,7 @@ void assign(Project& project, Shot& shot, const std::vector<std::string>& words,
 /// Frames a second, as --rate has it.
 FrameRate rate_in(const std::string& text) {
     const FrameRate rate = seconds_in(text, "--rate");
-    (void)number_in(fmt::format("{}", rate.to_double()), "--rate", limits::kRate);
+    must_hold(rate.to_double(), "--rate", limits::kRate);
     return rate;
 }
 
@@ -80,9 +80,9 @@ void make_new(const NewWords& w, const Run& run) {
     if (shot.rig.cameras.front().eyes != rig.cameras.front().eyes)
         std::cerr << "porbit: note: the two cameras look the same way: " << left_of(shot.rig)
                   << " is taken for the left eye\n";
-    const FrameRate rate = w.rate.empty() ? shot.rate : rate_in(w.rate);
+    const FrameRate rate = w.rate.empty() ? shot.timing.rate : rate_in(w.rate);
     assign(project, shot, w.sources, rate);
-    if (!w.rate.empty()) shot.rate = rate;
+    if (!w.rate.empty()) shot.timing.rate = rate;
     project.shots.push_back(std::move(shot));
     save_new_project(project, w.project, w.force, run);
     std::cout << w.project << "\n";
@@ -110,18 +110,19 @@ void change_shot(const ShotWords& w, const Run& run) {
                       << " is taken for the left eye\n";
         for (const auto& words : change_rig(shot, rig)) std::cerr << "porbit: note: " << words << "\n";
     }
-    if (!w.rate.empty()) shot.rate = rate_in(w.rate);
-    assign(project, shot, w.sources, shot.rate);
-    if (!w.in.empty()) shot.in = seconds_in(w.in, "--in");
+    if (!w.rate.empty()) shot.timing.rate = rate_in(w.rate);
+    assign(project, shot, w.sources, shot.timing.rate);
+    if (!w.in.empty()) shot.timing.in = seconds_in(w.in, "--in");
     if (w.out == "end")
-        shot.out.reset();
+        shot.timing.out.reset();
     else if (!w.out.empty())
-        shot.out = seconds_in(w.out, "--out");
-    if (shot.out && *shot.out <= shot.in) throw Error("is not after --in", "--out", "Set it later");
-    if (w.yaw) shot.orientation.yaw_deg = *w.yaw;
-    if (w.pitch) shot.orientation.pitch_deg = *w.pitch;
-    if (w.roll) shot.orientation.roll_deg = *w.roll;
-    if (w.agree) shot.agree_distance_m = *w.agree, shot.agree_choice = AgreeChoice::chosen;
+        shot.timing.out = seconds_in(w.out, "--out");
+    if (shot.timing.out && *shot.timing.out <= shot.timing.in)
+        throw Error("is not after --in", "--out", "Set it later");
+    if (w.yaw) shot.levelling.orientation.yaw_deg = *w.yaw;
+    if (w.pitch) shot.levelling.orientation.pitch_deg = *w.pitch;
+    if (w.roll) shot.levelling.orientation.roll_deg = *w.roll;
+    if (w.agree) shot.seams.agree_distance_m = *w.agree, shot.seams.agree_choice = AgreeChoice::chosen;
     for (const auto& word : w.offsets) {
         const auto [id, value] = id_and_value(word, "--offset");
         shot_camera(shot, id, "--offset").offset = seconds_in(value, "--offset");
@@ -131,22 +132,22 @@ void change_shot(const ShotWords& w, const Run& run) {
         shot_camera(shot, id, "--reach").reach_deg = number_in(value, "--reach", limits::kReach_deg);
     }
     if (!w.blending.empty())
-        shot.blend.kind = w.blending == "hard"        ? Blending::hard
-                          : w.blending == "multiband" ? Blending::multiband
-                                                      : Blending::feathered;
-    if (w.widest_band) shot.blend.widest_deg = *w.widest_band;
-    if (w.flow) shot.flow.on = *w.flow;
-    if (w.flow_strength) shot.flow.strength = *w.flow_strength;
-    if (w.flow_zone) shot.flow.zone_deg = *w.flow_zone;
-    if (w.flow_nearest) shot.flow.nearest_m = *w.flow_nearest;
+        shot.seams.blend.kind = w.blending == "hard"        ? Blending::hard
+                                : w.blending == "multiband" ? Blending::multiband
+                                                            : Blending::feathered;
+    if (w.widest_band) shot.seams.blend.widest_deg = *w.widest_band;
+    if (w.flow) shot.seams.flow.on = *w.flow;
+    if (w.flow_strength) shot.seams.flow.strength = *w.flow_strength;
+    if (w.flow_zone) shot.seams.flow.zone_deg = *w.flow_zone;
+    if (w.flow_nearest) shot.seams.flow.nearest_m = *w.flow_nearest;
     for (const auto& word : w.feather) {
         const auto [id, value] = id_and_value(word, "--feather");
         shot_camera(shot, id, "--feather").feather_deg = number_in(value, "--feather", limits::kFeather_deg);
     }
     if (w.sound == "none")
-        shot.sound.clear();
+        shot.timing.sound.clear();
     else if (!w.sound.empty())
-        shot.sound = shot_camera(shot, w.sound, "--sound").media;
+        shot.timing.sound = shot_camera(shot, w.sound, "--sound").media;
     note_origins(chosen, shot, {w.rig.empty() ? OriginKind::hand : OriginKind::file, w.rig});
     if (const auto locked = broken_lock(chosen, shot))
         throw Error(*locked + " is locked", w.project, "Unlock it in the window first");

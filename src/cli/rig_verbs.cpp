@@ -36,7 +36,7 @@ void sync(const SyncWords& w, const Run& run) {
                                         : AlignMethod::motion;
     o.most_offset_s = w.apart;
     o.find_drift = !w.no_drift;
-    MediaLibrary library;
+    MediaLibrary library(run.memory);
     if (!w.from.empty()) o.from = seconds_in(w.from, "--from");
     if (!w.to.empty()) o.to = seconds_in(w.to, "--to");
     const auto found = find_offsets(
@@ -60,7 +60,7 @@ void sync(const SyncWords& w, const Run& run) {
         if (!w.json)
             std::cout << fmt::format(
                 "{:<8} {:+10.4f} s  {:+8.2f} frames  {:3.0f} %  {}{}\n", f.camera, c.offset.to_double(),
-                c.offset.to_double() * shot.rate.to_double(), 100 * f.confidence, f.method,
+                c.offset.to_double() * shot.timing.rate.to_double(), 100 * f.confidence, f.method,
                 c.drift_ppm != 0 ? fmt::format("  its clock drifts by {:+.1f} ppm", c.drift_ppm) : "");
     }
     if (w.json) {
@@ -133,7 +133,7 @@ void circles(const std::string& file, const std::string& shot_name, bool json, c
     ProjectEdit edit(file, "circles", run);
     Project& project = edit.project;
     Shot& shot = chosen_shot(project, shot_name, file);
-    MediaLibrary library;
+    MediaLibrary library(run.memory);
     Json out = Json::array();
     std::string refused;
     std::vector<std::string> done;

@@ -4,11 +4,11 @@
 #include "base/error.h"
 #include "project/limits.h"
 #include "project/span.h"
-#include "stitch/coverage_report.h"
-#include "stitch/follow.h"
-#include "stitch/follow_shape.h"
-#include "stitch/grow.h"
-#include "stitch/plan.h"
+#include "seams/follow.h"
+#include "seams/follow_shape.h"
+#include "seams/grow.h"
+#include "stitch/plan/coverage_report.h"
+#include "stitch/plan/plan.h"
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -28,11 +28,6 @@ std::vector<double> numbers(const std::string& text, const std::string& option, 
     if (out.size() != count)
         throw CLI::ValidationError(option, fmt::format("'{}': write {} numbers with commas", text, count));
     return out;
-}
-
-double must_hold(double v, const std::string& option, Range range) {
-    if (range.holds(v)) return v;
-    throw CLI::ValidationError(option, fmt::format("{} must lie {}", number_text(v), text_of(range)));
 }
 
 struct ShapeWords {
@@ -86,7 +81,7 @@ void shape(const ShapeWords& w, const Run& run) {
     if (!w.off.empty()) shape_of(camera, w.off).on = false;
     if (!w.remove.empty()) {
         shape_of(camera, w.remove);
-        std::erase_if(camera.shapes, [&](const Shape& s) { return s.name == w.remove; });
+        camera.shapes.erase_if([&](const Shape& s) { return s.name == w.remove; });
     }
     if (!w.copy.empty()) {
         const Shape copy = shape_of(camera, w.copy);
@@ -95,7 +90,7 @@ void shape(const ShapeWords& w, const Run& run) {
     }
     if (!w.follow.empty()) {
         Shape& s = shape_of(camera, w.follow);
-        const auto library = std::make_shared<MediaLibrary>();
+        const auto library = std::make_shared<MediaLibrary>(run.memory);
         const FollowedShape f = follow_shape(
             project, shot, camera, s,
             w.time.empty() ? s.keys.front().time : moment_in(w.time, "--time", project, shot, *library),
@@ -110,7 +105,7 @@ void shape(const ShapeWords& w, const Run& run) {
     if (w.cut_out || w.restore) {
         const Lens& lens = find_camera(shot.rig, w.camera)->lens;
         ShapeKey key;
-        key.time = w.time.empty() ? shot.in : seconds_in(w.time, "--time");
+        key.time = w.time.empty() ? shot.timing.in : seconds_in(w.time, "--time");
         for (const auto& word : w.corners) {
             const auto xy = numbers(word, "--corner", 2);
             key.corners.push_back(
@@ -141,7 +136,7 @@ void shape(const ShapeWords& w, const Run& run) {
             camera.shapes.push_back(made);
         }
     }
-    const CutHole hole = cut_hole(shot, w.time.empty() ? shot.in : seconds_in(w.time, "--time"));
+    const CutHole hole = cut_hole(shot, w.time.empty() ? shot.timing.in : seconds_in(w.time, "--time"));
     if (hole.square_deg > 0) {
         std::string who;
         for (const auto& id : hole.could_fill) who += (who.empty() ? "" : ", ") + id;
@@ -160,15 +155,15 @@ struct ShelterWords {
 };
 
 Shelter& shelter_of(Shot& shot, const std::string& name) {
-    for (auto& s : shot.shelters)
+    for (auto& s : shot.seams.shelters)
         if (s.name == name) return s;
     throw Error("is not a shelter of the shot", "'" + name + "'", "See porbit shelter PROJECT --list");
 }
 
 void list_shelters(const Shot& shot, bool json) {
     nlohmann::ordered_json all = nlohmann::ordered_json::array();
-    for (const auto& s : shot.shelters) {
-        const ShelterSight sight = shelter_sight(shot, s);
+    for (const auto& s : shot.seams.shelters) {
+        const ShelterCamera sight = shelter_camera(shot, s);
         const std::string camera = sight.camera.empty() ? "none" : sight.camera;
         all.push_back({{"name", s.name},
                        {"on", s.on},
@@ -191,9 +186,9 @@ void shelter(const ShelterWords& w, const Run& run) {
     if (!w.off.empty()) shelter_of(shot, w.off).on = false;
     if (!w.remove.empty()) {
         shelter_of(shot, w.remove);
-        std::erase_if(shot.shelters, [&](const Shelter& s) { return s.name == w.remove; });
+        shot.seams.shelters.erase_if([&](const Shelter& s) { return s.name == w.remove; });
     }
-    const Seconds time = w.time.empty() ? shot.in : seconds_in(w.time, "--time");
+    const Seconds time = w.time.empty() ? shot.timing.in : seconds_in(w.time, "--time");
     std::string told = w.follow;
     if (!w.at.empty() || !w.grow.empty()) {
         const auto at = numbers(w.at.empty() ? w.grow : w.at, w.at.empty() ? "--grow" : "--at", 2);
@@ -203,9 +198,8 @@ void shelter(const ShelterWords& w, const Run& run) {
         key.yaw_deg = must_hold(at[0], option, limits::kYaw_deg);
         key.pitch_deg = must_hold(at[1], option, limits::kPitch_deg);
         if (!w.grow.empty()) {
-            key =
-                subject_at(project, shot, time, rotation_of({key.yaw_deg, key.pitch_deg, 0}) * Vec3(0, 0, 1),
-                           std::make_shared<MediaLibrary>());
+            key = subject_at(project, shot, time, forward_of({key.yaw_deg, key.pitch_deg, 0}),
+                             std::make_shared<MediaLibrary>(run.memory));
             std::cout << fmt::format("grown to {:.0f} x {:.0f} deg at {:.1f},{:.1f}\n", key.width_deg,
                                      key.height_deg, key.yaw_deg, key.pitch_deg);
         }
@@ -215,17 +209,14 @@ void shelter(const ShelterWords& w, const Run& run) {
             key.height_deg = must_hold(size[1], "--size", limits::kOvalHeight_deg);
         }
         const std::string name =
-            w.name.empty() ? "shelter " + std::to_string(shot.shelters.size() + 1) : w.name;
-        auto same = std::find_if(shot.shelters.begin(), shot.shelters.end(),
-                                 [&](const Shelter& s) { return s.name == name; });
-        if (same == shot.shelters.end()) {
-            shot.shelters.push_back({});
-            same = shot.shelters.end() - 1;
-            same->name = name;
-        }
-        std::erase_if(same->keys, [&](const ShelterKey& k) { return k.time == time; });
-        same->keys.push_back(key);
-        std::stable_sort(same->keys.begin(), same->keys.end(),
+            w.name.empty() ? "shelter " + std::to_string(shot.seams.shelters.size() + 1) : w.name;
+        const auto known = std::find_if(shot.seams.shelters.begin(), shot.seams.shelters.end(),
+                                        [&](const Shelter& s) { return s.name == name; });
+        Shelter& shelter = known == shot.seams.shelters.end() ? shot.seams.shelters.emplace_back() : *known;
+        shelter.name = name;
+        std::erase_if(shelter.keys, [&](const ShelterKey& k) { return k.time == time; });
+        shelter.keys.push_back(key);
+        std::stable_sort(shelter.keys.begin(), shelter.keys.end(),
                          [](const ShelterKey& a, const ShelterKey& b) { return a.time < b.time; });
         told = told.empty() ? name : told;
     } else if (!w.name.empty())
@@ -244,7 +235,7 @@ void shelter(const ShelterWords& w, const Run& run) {
         if (w.ease) s.ease_s = *w.ease;
         if (w.feather) s.feather_deg = *w.feather;
         if (!w.follow.empty()) {
-            const auto library = std::make_shared<MediaLibrary>();
+            const auto library = std::make_shared<MediaLibrary>(run.memory);
             const Followed f = follow_shelter(
                 project, shot, s, w.time.empty() ? s.keys.front().time : time,
                 used_span(project, shot, *library).out, library,
@@ -258,7 +249,7 @@ void shelter(const ShelterWords& w, const Run& run) {
                                      f.keys.front().time.to_double(), f.keys.back().time.to_double(),
                                      f.keys.size(), f.lost ? ", until it was lost" : "");
         }
-        const ShelterSight sight = shelter_sight(shot, s);
+        const ShelterCamera sight = shelter_camera(shot, s);
         if (sight.camera.empty())
             std::cout << "no camera looks there: put it where one does\n";
         else

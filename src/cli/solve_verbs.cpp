@@ -6,7 +6,11 @@
 #include "base/json.h"
 #include "media/library.h"
 #include "project/limits.h"
+#include "solve/bundle/report.h"
+#include "solve/bundle/solve_points.h"
 #include "solve/calibrate.h"
+#include "solve/keep_solve.h"
+#include "solve/points.h"
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -34,7 +38,7 @@ struct SolveWords {
 };
 
 void set_freedoms(const SolveWords& w, const Project& project, Shot& shot, MediaLibrary& library) {
-    SolveSettings& s = shot.solving;
+    SolveSettings& s = shot.calibration.solving;
     for (const auto& [text, to] :
          {std::pair{&w.turn, &s.turn}, std::pair{&w.position, &s.position}, std::pair{&w.focal, &s.focal},
           std::pair{&w.centre, &s.centre}, std::pair{&w.distortion, &s.distortion}})
@@ -63,7 +67,8 @@ void print_report(const SolveReport& r) {
         std::cout << fmt::format(
             "  straight edges {:>4}  bend by {:.3f} px, {} that are not straight left out\n", r.edges.used,
             r.edges.rms_px, r.edges.left_out);
-    for (const auto& [why, n] : r.reasons) std::cout << fmt::format("  left out: {:>5}  {}\n", n, why);
+    for (const auto& [why, n] : r.reasons)
+        std::cout << fmt::format("  left out: {:>5}  {}\n", n, words_of(why));
     for (const auto& u : r.undetermined) std::cout << u << "\n";
     for (const auto& u : r.remarks) std::cout << "Note: " << u << "\n";
 }
@@ -73,7 +78,7 @@ void solve(const SolveWords& w, const Run& run) {
     Project& project = edit.project;
     Shot& shot = chosen_shot(project, w.shot, w.project);
     if (!w.report.empty()) may_write(w.report, project, w.project);
-    MediaLibrary library;
+    MediaLibrary library(run.memory);
     set_freedoms(w, project, shot, library);
     const Rig before = shot.rig;
     SolveOptions o;
@@ -90,14 +95,14 @@ void solve(const SolveWords& w, const Run& run) {
     if (!w.with.empty()) {
         // Shots of the same rig: each finds points with the first one's result, then all solve together.
         std::vector<Shot*> shots = {&shot};
-        shot.points = solved.points;
-        shot.lines = solved.lines;
+        shot.calibration.points = solved.points;
+        shot.calibration.lines = solved.lines;
         for (const auto& name : w.with) {
             Shot& other = chosen_shot(project, name, w.project);
             if (&other == &shot)
                 throw Error("is the shot itself", "--with " + name, "Name another shot of the same rig");
             other.rig = solved.rig;
-            other.points = find_points(project, other, library, o, 0.6, nullptr, run.cancel);
+            other.calibration.points = find_points(project, other, library, o, 0.6, nullptr, run.cancel);
             shots.push_back(&other);
         }
         auto together = solve_points(std::vector<const Shot*>(shots.begin(), shots.end()), solved.rig, before,
@@ -142,24 +147,24 @@ void points(const PointWords& w, const Run& run) {
     if (!w.a.empty()) {
         if (w.b.empty() || w.a_px.size() != 2)
             throw CLI::ValidationError("--add", "needs --camera A --place X Y --other B");
-        MediaLibrary library;
+        MediaLibrary library(run.memory);
         std::optional<Vec2> near;
         if (w.b_px.size() == 2) near = Vec2(w.b_px[0], w.b_px[1]);
         const ControlPoint p =
             propose_point(project, shot, library, moment_in(w.at, "--time", project, shot, library), w.a,
                           {w.a_px[0], w.a_px[1]}, w.b, near);
-        shot.points.edit([&](ControlPoints& list) { list.push_back(p); });
+        shot.calibration.points.edit([&](ControlPoints& list) { list.push_back(p); });
         std::cout << fmt::format("point {}: {} {:.2f}, {:.2f}  {} {:.2f}, {:.2f}  alike {:.2f}\n", p.id, p.a,
-                                 p.a_px.x(), p.a_px.y(), p.b, p.b_px.x(), p.b_px.y(), p.likeness);
+                                 p.a_px.x(), p.a_px.y(), p.b, p.b_px.x(), p.b_px.y(), p.correlation);
     } else if (w.above) {
         const auto fits = measure_points(shot);
         int n = 0;
-        shot.points.edit([&](ControlPoints& list) { n = drop_above(list, fits, *w.above); });
+        shot.calibration.points.edit([&](ControlPoints& list) { n = drop_above(list, fits, *w.above); });
         std::cout << n << " points left out\n";
     } else if (w.clear) {
-        shot.points = ControlPoints{};
+        shot.calibration.points = ControlPoints{};
     } else if (!w.remove.empty() || !w.restore.empty()) {
-        shot.points.edit([&](ControlPoints& list) {
+        shot.calibration.points.edit([&](ControlPoints& list) {
             std::erase_if(list, [&](const ControlPoint& p) {
                 return std::find(w.remove.begin(), w.remove.end(), p.id) != w.remove.end();
             });
@@ -169,16 +174,16 @@ void points(const PointWords& w, const Run& run) {
     } else {
         changed = false;
         const auto fits = measure_points(shot);
-        SolveReport r = figures_of(shot.rig, *shot.points, fits);
+        SolveReport r = figures_of(shot.rig, *shot.calibration.points, fits);
         if (w.json) {
-            std::cout << report_json(r, shot.rig, *shot.points);
+            std::cout << report_json(r, shot.rig, *shot.calibration.points);
         } else {
             for (std::size_t i = 0; i < fits.size(); ++i) {
-                const ControlPoint& p = (*shot.points)[i];
+                const ControlPoint& p = (*shot.calibration.points)[i];
                 std::cout << fmt::format(
                     "{:>6} {:>8.3f} s  {:<3} {:>8.2f} {:>8.2f}  {:<3} {:>8.2f} {:>8.2f}  {:>7.2f} px  {}{}\n",
                     p.id, p.time.to_double(), p.a, p.a_px.x(), p.a_px.y(), p.b, p.b_px.x(), p.b_px.y(),
-                    fits[i].miss_px(), p.by_hand ? "by hand " : "", p.dropped);
+                    fits[i].residual_px(), p.by_hand ? "by hand " : "", text_of(p.dropped));
             }
             std::cout << fmt::format("{} used, {} left out, RMS {:.3f} px\n", r.points, r.dropped, r.rms.px);
         }
@@ -214,7 +219,7 @@ void add_solve_verbs(CLI::App& app, const Run& run) {
         verb->add_flag("--no-edges", w->no_edges, "Do without long straight edges of the pictures");
         verb->add_flag("--one-distance", w->one_distance,
                        "All points at the agree distance, instead of each at its own");
-        verb->add_option("--limit", w->limit, "Leave out points that miss by more, pixels")
+        verb->add_option("--limit", w->limit, "Leave out points with a larger residual, pixels")
             ->check(within(limits::kResidualLimit_px));
         verb->add_option("--nearest", w->nearest, "Nothing is nearer to the rig, metres")
             ->check(within({0.05, 100}));
@@ -241,7 +246,7 @@ void add_solve_verbs(CLI::App& app, const Run& run) {
             ->expected(2)
             ->check(within(limits::kPlace_px));
         verb->add_option("--time", w->at, "The moment, shot seconds");
-        verb->add_option("--drop-above", w->above, "Leave out all that miss by more, pixels")
+        verb->add_option("--drop-above", w->above, "Leave out all with a larger residual, pixels")
             ->check(within({0, 1e6}));
         verb->add_option("--remove", w->remove, "Remove points by number")->delimiter(',');
         verb->add_option("--restore", w->restore, "Use points again that were left out")->delimiter(',');

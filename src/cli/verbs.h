@@ -2,6 +2,7 @@
 // here.
 #pragma once
 
+#include "base/cache.h"
 #include "base/progress.h"
 #include "base/range.h"
 #include "base/rational.h"
@@ -18,8 +19,9 @@ namespace porb::cli {
 
 /// What all verbs share.
 struct Run {
-    Cancel cancel;                                                 ///< raised by Ctrl-C
-    std::shared_ptr<double> wait_s = std::make_shared<double>(60); ///< for a project that others change
+    Cancel cancel;                                                       ///< raised by Ctrl-C
+    std::shared_ptr<double> wait_s = std::make_shared<double>(60);       ///< for a project that others change
+    std::shared_ptr<CacheBound> memory = std::make_shared<CacheBound>(); ///< of all caches together
 };
 
 /// Adds every verb to `app`. A verb's work runs when its words were right; it throws Error when it could not
@@ -42,9 +44,10 @@ Shot& chosen_shot(Project& project, const std::string& name, const std::string& 
 std::pair<std::string, std::string> id_and_value(const std::string& word, const std::string& option);
 /// A finite number. Throws CLI::ValidationError.
 double number_in(const std::string& text, const std::string& option);
-
 /// The same, within a range; said to be of `option`.
 double number_in(const std::string& text, const std::string& option, Range range);
+/// `v`, which came with `option`, if the range holds it. Throws CLI::ValidationError.
+double must_hold(double v, const std::string& option, Range range);
 /// Exact seconds ("1.5", "1001/30000") that a project may hold. Throws CLI::ValidationError.
 Seconds seconds_in(const std::string& text, const std::string& option);
 /// A moment of the shot at which its sources show something. Throws Error.

@@ -3,50 +3,40 @@
 namespace porb {
 
 const std::vector<Preset>& presets() {
-    static const std::vector<Preset> all = [] {
-        const auto make = [](const char* name, const char* description, Container container, VideoCodec codec,
-                             int depth, int width, double crf) {
-            Preset p{name, description, {}};
-            p.deliverable.name = name;
-            p.deliverable.container = container;
-            p.deliverable.codec = codec;
-            p.deliverable.depth = depth;
-            p.deliverable.width = width;
-            p.deliverable.crf = crf;
-            return p;
-        };
-        std::vector<Preset> list = {
-            make("sphere-h264", "Whole sphere, mono, H.264 in MP4: plays nearly everywhere", Container::mp4,
-                 VideoCodec::h264, 8, 3840, 18),
-            make("sphere-h265", "Whole sphere, mono, H.265 10 bit in MP4: smaller, for newer players",
-                 Container::mp4, VideoCodec::h265, 10, 3840, 20),
-            make("sphere-stereo-h265", "Whole sphere, left eye on top, H.265 10 bit in MP4", Container::mp4,
-                 VideoCodec::h265, 10, 3840, 20),
-            make("half-h264", "180 degrees, mono, H.264 in MP4: one fisheye", Container::mp4,
-                 VideoCodec::h264, 8, 2880, 18),
-            make("half-h265", "180 degrees, mono, H.265 10 bit in MP4", Container::mp4, VideoCodec::h265, 10,
-                 2880, 20),
-            make("half-stereo-h264", "180 degrees, left eye on the left, H.264 in MP4", Container::mp4,
-                 VideoCodec::h264, 8, 2880, 18),
-            make("half-stereo-h265", "180 degrees, left eye on the left, H.265 10 bit in MP4", Container::mp4,
-                 VideoCodec::h265, 10, 2880, 20),
-            make("sphere-prores", "Whole sphere, mono, ProRes 422 HQ in MOV: for editing", Container::mov,
-                 VideoCodec::prores, 10, 3840, 18),
-            make("sphere-png", "Whole sphere as numbered 16-bit PNG pictures", Container::png_sequence,
-                 VideoCodec::h264, 8, 3840, 18),
-            make("sphere-exr", "Whole sphere as numbered OpenEXR pictures, linear light",
-                 Container::exr_sequence, VideoCodec::h264, 8, 3840, 18),
-        };
-        for (auto& p : list) {
-            if (p.name.find("stereo") != std::string::npos) p.deliverable.stereo = StereoLayout::top_bottom;
-            if (p.name.starts_with("half")) {
-                p.deliverable.mapping = SphereMapping::half_equirect;
-                if (p.deliverable.stereo != StereoLayout::mono)
-                    p.deliverable.stereo = StereoLayout::left_right;
-            }
-        }
-        return list;
-    }();
+    using enum SphereMapping;
+    using enum StereoLayout;
+    const auto make = [](const char* name, const char* title, const char* description, SphereMapping mapping,
+                         StereoLayout stereo, Container container, VideoCodec codec, int depth, double crf) {
+        Preset p{name, title, description, {}};
+        Deliverable& d = p.deliverable;
+        d.name = name;
+        d.mapping = mapping, d.stereo = stereo;
+        d.container = container, d.codec = codec, d.depth = depth, d.crf = crf;
+        d.width = mapping == equirect ? 3840 : 2880;
+        return p;
+    };
+    static const std::vector<Preset> all = {
+        make("sphere-h264", "Whole sphere, H.264", "Mono, MP4: plays nearly everywhere", equirect, mono,
+             Container::mp4, VideoCodec::h264, 8, 18),
+        make("sphere-h265", "Whole sphere, H.265 10 bit", "Mono, MP4: smaller, for newer players", equirect,
+             mono, Container::mp4, VideoCodec::h265, 10, 20),
+        make("sphere-stereo-h265", "Whole sphere, stereo, H.265 10 bit", "Left eye on top, MP4", equirect,
+             top_bottom, Container::mp4, VideoCodec::h265, 10, 20),
+        make("half-h264", "180 degrees, H.264", "Mono, MP4: one fisheye", half_equirect, mono, Container::mp4,
+             VideoCodec::h264, 8, 18),
+        make("half-h265", "180 degrees, H.265 10 bit", "Mono, MP4", half_equirect, mono, Container::mp4,
+             VideoCodec::h265, 10, 20),
+        make("half-stereo-h264", "180 degrees, stereo, H.264", "Left eye on the left, MP4", half_equirect,
+             left_right, Container::mp4, VideoCodec::h264, 8, 18),
+        make("half-stereo-h265", "180 degrees, stereo, H.265 10 bit", "Left eye on the left, MP4",
+             half_equirect, left_right, Container::mp4, VideoCodec::h265, 10, 20),
+        make("sphere-prores", "Whole sphere, ProRes 422 HQ", "Mono, MOV: for editing", equirect, mono,
+             Container::mov, VideoCodec::prores, 10, 18),
+        make("sphere-png", "Whole sphere, numbered PNG", "16 bit a channel", equirect, mono,
+             Container::png_sequence, VideoCodec::h264, 8, 18),
+        make("sphere-exr", "Whole sphere, numbered OpenEXR", "Linear light, half floats", equirect, mono,
+             Container::exr_sequence, VideoCodec::h264, 8, 18),
+    };
     return all;
 }
 

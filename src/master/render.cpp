@@ -7,7 +7,7 @@
 #include "media/sound.h"
 #include "media/still.h"
 #include "project/outputs.h"
-#include "stitch/coverage_report.h"
+#include "stitch/plan/coverage_report.h"
 
 #include <fmt/format.h>
 
@@ -59,11 +59,11 @@ class MovieSink : public Sink {
         format.codec = d.codec;
         format.width = size.width;
         format.height = size.height;
-        format.rate = rate_ = shot.rate;
+        format.rate = rate_ = shot.timing.rate;
         format.depth = d.depth;
         format.crf = d.crf;
         format.bit_rate = d.bit_rate;
-        const Media* media = d.sound ? find_media(project, shot.sound) : nullptr;
+        const Media* media = d.sound ? find_media(project, shot.timing.sound) : nullptr;
         if (media && media->ref.kind == MediaKind::video) {
             const auto info = probe(media->ref);
             if (info.sound) {
@@ -157,11 +157,11 @@ Target sphere_target(SphereMapping mapping, int width) {
 }
 
 Picture render_still(Composer& composer, const Project& project, const Shot& shot,
-                     const StillRequest& request) {
+                     const StillRequest& request, const Cancel& cancel) {
     View view;
     view.target = sphere_target(request.mapping, request.width);
     view.eye = request.eye;
-    return compose_layout(composer, project, shot, request.time, view, request.stereo);
+    return compose_layout(composer, project, shot, request.time, view, request.stereo, cancel);
 }
 
 Preflight preflight(const Project& project, const Deliverable& d, MediaLibrary& library) {
@@ -218,15 +218,17 @@ Preflight preflight(const Project& project, const Deliverable& d, MediaLibrary& 
             out.warnings.push_back(
                 "every camera serves both eyes: the two pictures will be alike, without depth");
     }
-    if (d.mapping == SphereMapping::equirect)
+    if (d.mapping == SphereMapping::equirect) {
         for (const PoleHole& hole : pole_holes(*shot)) out.warnings.push_back(words_of(hole));
+        if (const auto line = hairline(*shot)) out.warnings.push_back(words_of(*line));
+    }
     const auto size = frame_size(d);
     if (!is_sequence(d) && d.codec == VideoCodec::h264 && (size.width > 4096 || size.height > 2304))
         out.warnings.push_back("many players decode H.264 only up to 4096 x 2304; H.265 is safer for " +
                                std::to_string(size.width) + " x " + std::to_string(size.height));
     for (auto& remark : source_remarks(project, *shot, library)) out.warnings.push_back(std::move(remark));
     if (is_sequence(d) && out.stops.empty()) {
-        const SequenceOverlap there = overlap_of(d.path, frames_of(span, shot->rate));
+        const SequenceOverlap there = overlap_of(d.path, frames_of(span, shot->timing.rate));
         if (there.replaced > 0)
             out.warnings.push_back(fmt::format("{} frames of {} exist and will be replaced", there.replaced,
                                                d.path.filename().string()));
@@ -238,7 +240,7 @@ Preflight preflight(const Project& project, const Deliverable& d, MediaLibrary& 
     } else if (!d.path.empty() && std::filesystem::exists(d.path))
         out.warnings.push_back(d.path.filename().string() + " exists and will be replaced");
     if (!d.path.empty() && out.stops.empty()) {
-        const auto need = std::uint64_t(expected_bytes(d, span.out - span.in, shot->rate)),
+        const auto need = std::uint64_t(expected_bytes(d, span.out - span.in, shot->timing.rate)),
                    have = free_disk_bytes(d.path);
         if (have < need + kDiskReserve)
             out.stops.push_back("the disk has " + size_words(double(have)) + " left, about " +
@@ -247,8 +249,14 @@ Preflight preflight(const Project& project, const Deliverable& d, MediaLibrary& 
     return out;
 }
 
-std::shared_ptr<MediaLibrary> render_library() {
-    return std::make_shared<MediaLibrary>(std::size_t(256) << 20);
+std::shared_ptr<MediaLibrary> render_library(const Shot& shot, const std::shared_ptr<CacheBound>& memory) {
+    constexpr std::size_t kPlans = std::size_t(512) << 20, kBytesAPixel = 8;
+    const std::size_t frames =
+        shot.look.denoise.on ? 2 + 2 * (1 + Cleaner::kBefore) : 2; // read, and being read
+    std::size_t bytes = kPlans;
+    for (const Camera& c : shot.rig.cameras)
+        bytes += frames * kBytesAPixel * std::size_t(c.lens.width) * std::size_t(c.lens.height);
+    return std::make_shared<MediaLibrary>(std::make_shared<CacheBound>(memory, bytes));
 }
 
 void render(Composer& composer, const Project& project, const Deliverable& d,
@@ -258,7 +266,7 @@ void render(Composer& composer, const Project& project, const Deliverable& d,
         throw Error("cannot be rendered: " + checks.stops.front(), d.name, "Mend that and render again");
     const Shot& shot = *find_shot(project, d.shot);
     const Span span = used_span(project, shot, composer.library());
-    const std::int64_t frames = frames_of(span, shot.rate);
+    const std::int64_t frames = frames_of(span, shot.timing.rate);
     sweep_parts(d.path.parent_path());
     std::unique_ptr<Sink> sink;
     if (is_sequence(d))
@@ -284,7 +292,7 @@ void render(Composer& composer, const Project& project, const Deliverable& d,
             ReadFrame frame;
             for (const View& view : views)
                 frame.eyes.push_back(
-                    composer.gather(project, shot, span.in + frame_time(n, shot.rate), view, cancel));
+                    composer.gather(project, shot, span.in + frame_time(n, shot.timing.rate), view, cancel));
             if (!read.put(std::move(frame))) return;
         }
         read.close();

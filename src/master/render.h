@@ -18,7 +18,9 @@ struct RenderProgress {
 
 /// Named starting points for a deliverable, as the command line and the window offer them.
 struct Preset {
-    std::string name, description;
+    std::string name;  ///< as files and options write it
+    std::string title; ///< as people choose it: "Whole sphere, H.265 10 bit"
+    std::string description;
     Deliverable deliverable;
 };
 const std::vector<Preset>& presets();
@@ -40,8 +42,9 @@ struct Preflight {
 Preflight preflight(const Project& project, const Deliverable& deliverable, MediaLibrary& library);
 
 /// The sources of a render: a library of its own, so that scrubbing meanwhile and rendering do not fight over
-/// one decoder, and small, since frames follow each other.
-std::shared_ptr<MediaLibrary> render_library();
+/// one decoder. Frames follow each other and are not asked for again, so it takes of `memory` only what the
+/// frames at work need.
+std::shared_ptr<MediaLibrary> render_library(const Shot& shot, const std::shared_ptr<CacheBound>& memory);
 
 /// Renders one deliverable of a project's value: in to out of its shot, at the shot's rate. The file appears
 /// under its name only when complete; memory does not grow with its length. Throws Error, or Cancelled when
@@ -58,7 +61,7 @@ struct StillRequest {
     Eye eye = Eye::mono; ///< with a mono layout
 };
 Picture render_still(Composer& composer, const Project& project, const Shot& shot,
-                     const StillRequest& request);
+                     const StillRequest& request, const Cancel& cancel = {});
 Target sphere_target(SphereMapping mapping, int width);
 
 } // namespace porb

@@ -1,8 +1,8 @@
 #include "match/agree.h"
 
 #include "base/error.h"
-#include "solve/samples.h"
-#include "solve/sights.h"
+#include "solve/bundle/observations.h"
+#include "solve/pictures/samples.h"
 
 #include <ceres/ceres.h>
 #include <fmt/format.h>
@@ -16,9 +16,9 @@ namespace porb {
 namespace {
 
 constexpr double kNoise = 0.03; ///< of one place's logarithm of light, its neighbours alike
-constexpr double kGainPrior = 1.5, kFalloffPrior = 0.5,
-                 kFalloffDiffers = 0.08; ///< how far from "as shot", ln and share of the light
-constexpr double kDriftASecond = 0.08;   ///< how much gains may well change in a second, ln
+constexpr double kGainPrior = 1.5, kVignettingPrior = 0.5,
+                 kVignettingDiffers = 0.08; ///< how far from "as shot", ln and share of the light
+constexpr double kDriftASecond = 0.08;      ///< how much gains may well change in a second, ln
 constexpr int kCountedPlaces =
     150;                         ///< places of a pair and moment that say as much as so many independent ones
 constexpr int kLeastPlaces = 12; ///< that tie a camera to the others
@@ -29,8 +29,8 @@ struct Disagreement {
     const ColourPlace* place;
     double weight;
     template <class T>
-    static T left(const T* falloff, double q) {
-        return log(T(1) + q * (falloff[0] + q * falloff[1]));
+    static T left(const T* vignetting, double q) {
+        return log(T(1) + q * (vignetting[0] + q * vignetting[1]));
     }
     template <class T>
     bool operator()(const T* a, const T* b, const T* a_falloff, const T* b_falloff, T* out) const {
@@ -111,13 +111,13 @@ void solve(const std::vector<ColourMoment>& moments, const MatchSettings& settin
     for (std::size_t c = 0; c < x.falloffs.size(); ++c) {
         double *own = x.falloffs[c].data(), *usual = x.usual[std::size_t(x.kind[c])].data();
         if (!problem.HasParameterBlock(own)) continue;
-        if (!problem.HasParameterBlock(usual)) hold_near_none<2>(problem, kFalloffPrior, usual);
-        hold_near<2>(problem, kFalloffDiffers, own, usual);
+        if (!problem.HasParameterBlock(usual)) hold_near_none<2>(problem, kVignettingPrior, usual);
+        hold_near<2>(problem, kVignettingDiffers, own, usual);
         for (int i = 0; i < 2; ++i) {
             problem.SetParameterLowerBound(own, i, -0.9);
             problem.SetParameterUpperBound(own, i, 0.9);
         }
-        if (!settings.falloff) {
+        if (!settings.vignetting) {
             problem.SetParameterBlockConstant(own);
             problem.SetParameterBlockConstant(usual);
         }
@@ -168,7 +168,7 @@ double kept_rms(std::vector<double> differences) {
 
 MatchReport agreement(const Shot& shot, const std::vector<ColourMoment>& moments) {
     std::vector<CameraColour> after(shot.cameras.size());
-    if (shot.match.on)
+    if (shot.colour.match.on)
         for (std::size_t c = 0; c < after.size(); ++c) after[c] = shot.cameras[c].colour;
     MatchReport report;
     const CameraColour as_shot;
@@ -194,7 +194,7 @@ MatchReport agreement(const Shot& shot, const std::vector<ColourMoment>& moments
 }
 
 Matched match_places(const Shot& shot, const std::vector<ColourMoment>& moments) {
-    const MatchSettings& settings = shot.match;
+    const MatchSettings& settings = shot.colour.match;
     const std::size_t n = shot.cameras.size();
     std::vector<int> places(n, 0);
     for (const auto& m : moments)
@@ -226,14 +226,14 @@ Matched match_places(const Shot& shot, const std::vector<ColourMoment>& moments)
     for (std::size_t c = 0; c < n; ++c) {
         CameraColour colour = shot.cameras[c].colour;
         colour.gains.clear();
-        colour.falloff = {0, 0};
+        colour.vignetting = {0, 0};
         if (tied[c]) {
             for (std::size_t m = 0; m < x.gains.size(); ++m) {
                 GainKey key{settings.over_time ? moments[m].time : Seconds(0), {}};
                 for (std::size_t i = 0; i < 3; ++i) key.ev[i] = x.gains[m][c][i] / std::log(2.0);
                 colour.gains.push_back(key);
             }
-            if (settings.falloff) colour.falloff = x.falloffs[c];
+            if (settings.vignetting) colour.vignetting = x.falloffs[c];
         }
         out.colours.push_back(std::move(colour));
     }
@@ -256,8 +256,8 @@ Matched match_shot(const Project& project, const Shot& shot, MediaLibrary& libra
     };
     say(0, "Choosing samples");
     Shot sampled = shot;
-    sampled.solving.samples = shot.match.samples;
-    sampled.solving.by_hand.clear();
+    sampled.calibration.solving.samples = shot.colour.match.samples;
+    sampled.calibration.solving.by_hand.clear();
     const auto times = sample_times(project, sampled, library, cancel);
     const auto moments = compare_overlaps(
         project, shot, times, library, [&](double share) { say(0.05 + 0.8 * share, "Comparing overlaps"); },
@@ -272,8 +272,8 @@ Matched match_shot(const Project& project, const Shot& shot, MediaLibrary& libra
 Shot with_match(const Shot& shot, const Matched& matched) {
     Shot out = shot;
     for (std::size_t c = 0; c < out.cameras.size(); ++c) out.cameras[c].colour = matched.colours[c];
-    out.match.on = true;
-    out.match.apart_ev = std::min(16.0, matched.report.after_ev);
+    out.colour.match.on = true;
+    out.colour.match.apart_ev = std::min(16.0, matched.report.after_ev);
     return out;
 }
 

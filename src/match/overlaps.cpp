@@ -95,7 +95,7 @@ std::optional<Look> Looker::at(const Vec3& direction, double inverse_m) const {
 }
 
 /// Correlation of what two cameras see; 1 where both see a plain surface.
-double likeness(const Look& a, const Look& b) {
+double correlation(const Look& a, const Look& b) {
     if (a.contrast < kPlain && b.contrast < kPlain) return 1;
     double sum = 0;
     for (std::size_t i = 0; i < kLooks; ++i) sum += a.luma[i] * b.luma[i] / kLooks;
@@ -115,7 +115,7 @@ void compare_direction(const std::vector<std::optional<Looker>>& lookers, const 
             std::optional<std::size_t> where;
             for (std::size_t d = 0; d < kInverseDistances.size(); ++d)
                 if (looks[a][d] && looks[b][d])
-                    if (const double alike = likeness(*looks[a][d], *looks[b][d]); alike > best)
+                    if (const double alike = correlation(*looks[a][d], *looks[b][d]); alike > best)
                         best = alike, where = d;
             if (where) {
                 const Look &la = *looks[a][*where], &lb = *looks[b][*where];
@@ -135,7 +135,7 @@ std::vector<std::optional<Looker>> lookers_at(const Project& project, const Shot
         const Camera* camera = find_camera(shot.rig, use.camera);
         int level = 0;
         while (camera->lens.focal_px / (1 << (level + 1)) >= kPxPerRad) ++level;
-        const Seconds at = shown_time(use, time, shot.rate);
+        const Seconds at = shown_time(use, time, shot.timing.rate);
         auto& light = read[use.media + "@" + at.to_string() + "/" + std::to_string(level)];
         if (!light) {
             const auto picture = library.picture(media->ref, at, level);
@@ -197,7 +197,7 @@ double difference_ev(const ColourPlace& place, const CameraColour& a, const Came
         double luminance = 0;
         for (std::size_t c = 0; c < 3; ++c)
             luminance += weights[c] * std::exp(log_light[c]) * std::exp2(ev[c]);
-        return std::log2(luminance / light_left(colour.falloff, q));
+        return std::log2(luminance / light_left(colour.vignetting, q));
     };
     return seen(b, place.b_light, place.b_q) - seen(a, place.a_light, place.a_q);
 }

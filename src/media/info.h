@@ -46,6 +46,7 @@ struct MediaInfo {
     FrameRate rate{30};
     bool variable_rate = false;
     Seconds duration{0};
+    bool duration_guessed = false; ///< of the container, which may go on after the last picture
     std::int64_t frames = 0;       ///< exact for sequences and stills, from the container otherwise
     std::int64_t first_number = 0; ///< sequences: the number of the first file
     std::string matrix = "bt709", transfer = "bt709", primaries = "bt709";

@@ -17,6 +17,15 @@ constexpr std::size_t kMostPoolBytes = 384u << 20;
 } // namespace
 
 struct MediaLibrary::Source {
+    /// Of a picture: while it is on show, source time, and how often it was halved.
+    struct Showing {
+        Seconds begin, end;
+        int level = 0;
+        bool operator==(const Showing&) const = default;
+    };
+    explicit Source(const std::shared_ptr<CacheBound>& bound) : kept(bound) {}
+
+    Cache<Showing, Picture> kept;
     std::mutex mutex; ///< held while decoding
     MediaRef ref;
     MediaInfo info;
@@ -45,6 +54,13 @@ struct MediaLibrary::Source {
         if (pixels > 0) mended = {path, pixels};
         if (colour) colour->apply(picture);
         return picture;
+    }
+
+    std::optional<Picture> find(Seconds t, int level) {
+        return kept.find_if([&](const Showing& s) { return s.level == level && s.begin <= t && t < s.end; });
+    }
+    void keep(const Showing& showing, const Picture& picture) {
+        kept.keep(showing, picture, picture.bytes());
     }
 
     struct Shown {
@@ -76,22 +92,16 @@ struct MediaLibrary::Source {
     }
 };
 
-struct MediaLibrary::Kept {
-    std::string key;
-    Seconds begin, end;
-    int level;
-    Picture picture;
-};
-
-MediaLibrary::MediaLibrary(std::size_t cache_bytes)
-    : pool_(std::make_shared<BufferPool>(std::min(kMostPoolBytes, cache_bytes / 4))), limit_(cache_bytes) {}
+MediaLibrary::MediaLibrary(std::shared_ptr<CacheBound> bound)
+    : bound_(std::move(bound)),
+      pool_(std::make_shared<BufferPool>(std::min(kMostPoolBytes, bound_->limit() / 8))) {}
 MediaLibrary::~MediaLibrary() = default;
 
 std::shared_ptr<MediaLibrary::Source> MediaLibrary::source_for(const MediaRef& ref) {
     const std::lock_guard lock(mutex_);
     auto& source = sources_[key_of(ref)];
     if (!source) {
-        source = std::make_shared<Source>();
+        source = std::make_shared<Source>(bound_);
         source->ref = ref;
     }
     return source;
@@ -114,75 +124,72 @@ MediaInfo MediaLibrary::info(const MediaRef& ref) {
     return infos_[key] = info;
 }
 
-std::optional<Picture> MediaLibrary::find_kept(const std::string& key, Seconds t, int level) {
-    const std::lock_guard lock(mutex_);
-    for (auto it = kept_.begin(); it != kept_.end(); ++it)
-        if (it->level == level && it->begin <= t && t < it->end && it->key == key) {
-            std::rotate(it, it + 1, kept_.end());
-            return kept_.back().picture;
-        }
-    return std::nullopt;
-}
-
-void MediaLibrary::keep(const std::string& key, Seconds begin, Seconds end, int level,
-                        const Picture& picture) {
-    const std::lock_guard lock(mutex_);
-    if (picture.bytes() > limit_) return;
-    while (!kept_.empty() && bytes_ + picture.bytes() > limit_) {
-        bytes_ -= kept_.front().picture.bytes();
-        kept_.erase(kept_.begin());
+MediaLibrary::Clock MediaLibrary::clock_of(const MediaRef& ref) {
+    const auto of = [](const MediaInfo& info) {
+        return Clock{info.duration, Rational(1) / info.rate, info.duration_guessed};
+    };
+    {
+        const std::lock_guard lock(mutex_);
+        if (const auto known = infos_.find(key_of(ref)); known != infos_.end()) return of(known->second);
     }
-    bytes_ += picture.bytes();
-    kept_.push_back({key, begin, end, level, picture});
+    return of(info(ref));
 }
 
 std::optional<Picture> MediaLibrary::picture(const MediaRef& ref, Seconds t, int level) {
     const std::string key = key_of(ref);
     if (ref.kind == MediaKind::still) return picture_at(key, ref, t, level);
-    Seconds end, frame;
-    {
-        std::unique_lock lock(mutex_);
-        auto known = infos_.find(key);
-        if (known == infos_.end()) {
-            lock.unlock();
-            (void)info(ref);
-            lock.lock();
-            known = infos_.find(key);
-        }
-        end = known->second.duration, frame = Rational(1) / known->second.rate;
-    }
-    const Seconds meant =
-        t + frame * Rational(1, 100); // as frame_index() has it, whatever frames' own times are
+    const Clock clock = clock_of(ref);
+    // As frame_index() has it, whatever frames' own times are.
+    const Seconds meant = t + clock.frame * Rational(1, 100), end = clock.duration;
     return picture_at(key, ref, meant < end || t >= end ? meant : t, level);
+}
+
+bool MediaLibrary::shows(const MediaRef& ref, Seconds t) {
+    if (ref.kind == MediaKind::still) return true;
+    const Clock clock = clock_of(ref);
+    const Seconds meant = t + clock.frame * Rational(1, 100);
+    if (ref.kind == MediaKind::sequence) return meant >= Seconds(0) && meant < clock.duration;
+    if (meant < Seconds(0)) return false;
+    constexpr int kSure_s = 1; // from the end, whose exact moment headers tell a little differently
+    if (!clock.guessed) {
+        if (meant < clock.duration - Seconds(kSure_s)) return true;
+        if (meant > clock.duration + Seconds(kSure_s)) return false;
+    }
+    return picture(ref, t, 0).has_value();
 }
 
 std::optional<Picture> MediaLibrary::picture_at(const std::string& key, const MediaRef& ref, Seconds t,
                                                 int level) {
-    if (auto kept = find_kept(key, t, level)) return kept;
     const auto source = source_for(ref);
+    if (auto kept = source->find(t, level)) return kept;
     const std::lock_guard lock(source->mutex);
-    if (auto kept = find_kept(key, t, level)) return kept; // another thread was quicker
+    if (auto kept = source->find(t, level)) return kept; // another thread was quicker
     source->open_once();
-    std::optional<Source::Shown> shown;
-    if (level > 0) { // perhaps only its reduction is missing
-        const std::lock_guard kept_lock(mutex_);
-        for (const Kept& k : kept_)
-            if (k.level == 0 && k.begin <= t && t < k.end && k.key == key)
-                shown = {k.picture, k.begin, k.end};
-    }
-    if (!shown) {
-        shown = source->decode(t, pool_.get());
+    // Perhaps only its reduction is missing.
+    Source::Showing showing;
+    std::optional<Picture> whole;
+    if (level > 0)
+        whole = source->kept.find_if([&](const Source::Showing& s) {
+            if (s.level != 0 || t < s.begin || s.end <= t) return false;
+            showing = s;
+            return true;
+        });
+    if (!whole) {
+        auto shown = source->decode(t, pool_.get());
         if (!shown) return std::nullopt;
         if (source->mended) {
-            const std::lock_guard kept_lock(mutex_);
+            const std::lock_guard mended_lock(mutex_);
             mended_[key].insert(*source->mended);
             source->mended.reset();
         }
-        keep(key, shown->begin, shown->end, 0, shown->picture);
+        showing = {shown->begin, shown->end, 0};
+        whole = std::move(shown->picture);
+        source->keep(showing, *whole);
     }
-    Picture result = shown->picture;
+    Picture result = std::move(*whole);
     for (int l = 0; l < level; ++l) result = halved(result, pool_.get());
-    if (level > 0) keep(key, shown->begin, shown->end, level, result);
+    showing.level = level;
+    if (level > 0) source->keep(showing, result);
     return result;
 }
 
@@ -192,11 +199,6 @@ void MediaLibrary::forget(const MediaRef& ref) {
     sources_.erase(key);
     infos_.erase(key);
     mended_.erase(key);
-    std::erase_if(kept_, [&](const Kept& k) {
-        if (k.key != key) return false;
-        bytes_ -= k.picture.bytes();
-        return true;
-    });
 }
 
 std::string MediaLibrary::remark(const MediaRef& ref) const {
@@ -215,11 +217,6 @@ std::string MediaLibrary::remark(const MediaRef& ref) const {
             ? "1 pixel is not a number and was filled from those beside it"
             : std::to_string(pixels) + " pixels are not numbers and were filled from those beside them";
     return where + ", " + what + ". Render " + (one ? "it" : "them") + " again to be rid of that.";
-}
-
-std::size_t MediaLibrary::cached_bytes() const {
-    const std::lock_guard lock(mutex_);
-    return bytes_;
 }
 
 } // namespace porb

@@ -103,7 +103,7 @@ struct VideoReader::Impl {
         if (s.duration != AV_NOPTS_VALUE && s.duration > 0)
             info.duration = Rational(s.duration) * av::rational(s.time_base);
         else if (format->duration > 0)
-            info.duration = Rational(format->duration, AV_TIME_BASE);
+            info.duration = Rational(format->duration, AV_TIME_BASE), info.duration_guessed = true;
         info.frames = s.nb_frames > 0 ? s.nb_frames : (info.duration * info.rate).round();
         if (const int a = av_find_best_stream(format.get(), AVMEDIA_TYPE_AUDIO, -1, -1, nullptr, 0); a >= 0) {
             const AVCodecParameters& p = *format->streams[a]->codecpar;

@@ -150,9 +150,9 @@ void take_terms(Lens& lens, const Reading& in, const LensEntries& e, bool fishey
                   "Calibrate without the tilted model");
     d.resize(14);
     lens.radial = {d[0], d[1], d[4], 0};
-    lens.uneven.tangential = {d[2], d[3]};
-    lens.uneven.denominator = {d[5], d[6], d[7]};
-    lens.uneven.prism = {d[8], d[9], d[10], d[11]};
+    lens.non_radial.tangential = {d[2], d[3]};
+    lens.non_radial.denominator = {d[5], d[6], d[7]};
+    lens.non_radial.prism = {d[8], d[9], d[10], d[11]};
 }
 
 Lens lens_from(const Reading& in, const LensEntries& e, Model model, std::size_t index,
@@ -177,8 +177,8 @@ Lens lens_from(const Reading& in, const LensEntries& e, Model model, std::size_t
     }
     lens.projection = fisheye ? Projection::equidistant : Projection::rectilinear;
     lens.focal_px = k[0];
-    lens.uneven.aspect = k[4] / k[0];
-    lens.uneven.skew = k[1] / k[0];
+    lens.non_radial.aspect = k[4] / k[0];
+    lens.non_radial.skew = k[1] / k[0];
     lens.center_px = {k[2] + kHalfPixel, k[5] + kHalfPixel};
     if (e.terms) take_terms(lens, in, e, fisheye);
     const std::string circle_name = index == 0 ? "image_circle" : "image_circle_2";
@@ -307,11 +307,12 @@ Lens as_equidistant(const Lens& lens) {
 void write_lens(cv::FileStorage& out, const Lens& lens, const std::string& matrix, const std::string& terms,
                 const std::string& circle) {
     const double fx = lens.focal_px;
-    const cv::Mat k = (cv::Mat_<double>(3, 3) << fx, fx * lens.uneven.skew, lens.center_px.x() - kHalfPixel,
-                       0, fx * lens.uneven.aspect, lens.center_px.y() - kHalfPixel, 0, 0, 1);
+    const cv::Mat k =
+        (cv::Mat_<double>(3, 3) << fx, fx * lens.non_radial.skew, lens.center_px.x() - kHalfPixel, 0,
+         fx * lens.non_radial.aspect, lens.center_px.y() - kHalfPixel, 0, 0, 1);
     out << matrix << k;
     const auto& r = lens.radial;
-    const auto& u = lens.uneven;
+    const auto& u = lens.non_radial;
     std::vector<double> d;
     if (lens.projection == Projection::equidistant) {
         d.assign(r.begin(), r.end());
@@ -334,7 +335,7 @@ Lens writable(const Lens& lens) {
                         "Set k4 to 0, or write a rig file");
         return lens;
     }
-    if (lens.uneven.bends() || lens.uneven.denominator != std::array<double, 3>{})
+    if (lens.non_radial.bends() || lens.non_radial.denominator != std::array<double, 3>{})
         throw Error("has uneven terms, which the fisheye model has not", "calibration",
                     "Write a rig file instead");
     return lens.projection == Projection::equidistant ? lens : as_equidistant(lens);

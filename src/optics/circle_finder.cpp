@@ -175,10 +175,10 @@ std::optional<Fit> agreed_circle(const std::vector<RimPoint>& points, const Cell
         std::fill(seen.begin(), seen.end(), char(0));
         double score = 0;
         for (const auto& p : points) {
-            const double miss = std::abs((p.at - fit->centre).norm() - fit->radius);
-            if (miss > tolerance || seen[std::size_t(p.ray)]) continue;
+            const double residual = std::abs((p.at - fit->centre).norm() - fit->radius);
+            if (residual > tolerance || seen[std::size_t(p.ray)]) continue;
             seen[std::size_t(p.ray)] = 1;
-            score += 1 - 0.5 * miss / tolerance;
+            score += 1 - 0.5 * residual / tolerance;
         }
         if (score > best_score) best_score = score, best = fit;
     }
@@ -225,13 +225,13 @@ Refined refined_fit(const std::vector<RimPoint>& points, Fit fit, double scale) 
         int inliers = 0;
         for (const auto& p : points) {
             const Vec2 from = p.at - fit.centre;
-            const double distance = from.norm(), miss = distance - fit.radius;
-            if (distance < 1e-9 || std::abs(miss) >= cut) continue;
-            const double w = std::pow(1 - miss * miss / (cut * cut), 2);
+            const double distance = from.norm(), residual = distance - fit.radius;
+            if (distance < 1e-9 || std::abs(residual) >= cut) continue;
+            const double w = std::pow(1 - residual * residual / (cut * cut), 2);
             const Vec3 j(from.x() / distance, from.y() / distance, 1);
             normal += w * j * j.transpose();
-            right += w * miss * j;
-            sum += w * miss * miss;
+            right += w * residual * j;
+            sum += w * residual * residual;
             weights += w;
             ++inliers;
         }

@@ -56,7 +56,7 @@ Value radius_at(const Lens& lens, double theta) {
     const double q = g * g;
     const double poly = 1 + q * (k[0] + q * (k[1] + q * (k[2] + q * k[3])));
     const double poly_slope = 1 + q * (3 * k[0] + q * (5 * k[1] + q * (7 * k[2] + q * 9 * k[3])));
-    const auto& d = lens.uneven.denominator;
+    const auto& d = lens.non_radial.denominator;
     if (d[0] == 0 && d[1] == 0 && d[2] == 0)
         return {lens.focal_px * g * poly, lens.focal_px * poly_slope * slope};
     const double under = 1 + q * (d[0] + q * (d[1] + q * d[2]));
@@ -66,7 +66,7 @@ Value radius_at(const Lens& lens, double theta) {
 }
 
 /// What the tangential and prism terms add at (x, y) = g (cos phi, sin phi), in focal lengths.
-Vec2 bend_at(const Uneven& u, double x, double y) {
+Vec2 bend_at(const NonRadial& u, double x, double y) {
     const double q = x * x + y * y;
     const auto& [p1, p2] = u.tangential;
     return {2 * p1 * x * y + p2 * (q + 2 * x * x) + u.prism[0] * q + u.prism[1] * q * q,
@@ -76,17 +76,17 @@ Vec2 bend_at(const Uneven& u, double x, double y) {
 /// From a place in focal lengths about the lens centre to the picture, and back: the sensor's grid.
 Vec2 on_sensor(const Lens& lens, const Vec2& p) {
     return lens.center_px +
-           lens.focal_px * Vec2(p.x() + lens.uneven.skew * p.y(), lens.uneven.aspect * p.y());
+           lens.focal_px * Vec2(p.x() + lens.non_radial.skew * p.y(), lens.non_radial.aspect * p.y());
 }
 Vec2 off_sensor(const Lens& lens, const Vec2& pixel) {
     const Vec2 p = (pixel - lens.center_px) / lens.focal_px;
-    const double y = p.y() / lens.uneven.aspect;
-    return {p.x() - lens.uneven.skew * y, y};
+    const double y = p.y() / lens.non_radial.aspect;
+    return {p.x() - lens.non_radial.skew * y, y};
 }
 
 /// The farthest distance from the lens centre at which a usable pixel can lie, on the round part's scale.
 double farthest_radius(const Lens& lens) {
-    const bool round = lens.uneven.is_round();
+    const bool round = lens.non_radial.is_round();
     const auto distance = [&](const Vec2& p) {
         return round ? (p - lens.center_px).norm() : lens.focal_px * off_sensor(lens, p).norm();
     };
@@ -137,9 +137,9 @@ Reached walk_to(const Lens& lens, double target) {
 
 /// The most that the uneven terms move anything within the angle `theta`, pixels.
 double most_bend_px(const Lens& lens, double theta) {
-    if (!lens.uneven.bends()) return 0;
+    if (!lens.non_radial.bends()) return 0;
     const double g = base(lens.projection, theta).g;
-    const auto& u = lens.uneven;
+    const auto& u = lens.non_radial;
     const double q = g * g;
     return lens.focal_px * (3 * q * (std::abs(u.tangential[0]) + std::abs(u.tangential[1])) +
                             q * (std::abs(u.prism[0]) + std::abs(u.prism[2])) +
@@ -182,7 +182,7 @@ std::optional<LensFault> fault_in(const Lens& lens) {
     for (const double k : lens.radial)
         if (!is_finite(k) || std::abs(k) > 100)
             return LensFault{"radial", "is out of range", "Use four small numbers"};
-    const Uneven& u = lens.uneven;
+    const NonRadial& u = lens.non_radial;
     if (!is_finite(u.aspect) || u.aspect < 0.2 || u.aspect > 5)
         return LensFault{"aspect", "must be between 0.2 and 5", "Pixels are about as high as they are wide"};
     if (!is_finite(u.skew) || std::abs(u.skew) > 1)
@@ -207,7 +207,7 @@ std::optional<LensFault> fault_in(const Lens& lens) {
         return LensFault{"center_px", "lies outside the image circle",
                          "Move the lens centre into the circle"};
     const double edge = farthest_radius(lens);
-    // Uneven terms carry part of the way to the edge, so the round part need not reach all of it.
+    // NonRadial terms carry part of the way to the edge, so the round part need not reach all of it.
     const double target = edge - std::min(edge / 2, most_bend_px(lens, walk_to(lens, edge).theta));
     const Reached reached = walk_to(lens, target);
     if (reached.falls && reached.radius < target - kRimSlackPx)
@@ -227,7 +227,7 @@ std::optional<LensFault> fault_in(const Lens& lens) {
 LensMap::LensMap(const Lens& lens) : lens_(lens) {
     assert(!fault_in(lens));
     Reached reached = walk_to(lens, farthest_radius(lens));
-    if (lens.uneven.bends()) // pixels that are drawn inwards belong to somewhat larger angles
+    if (lens.non_radial.bends()) // pixels that are drawn inwards belong to somewhat larger angles
         reached = walk_to(lens, farthest_radius(lens) + most_bend_px(lens, reached.theta));
     theta_max_ = reached.theta;
     const Value rim = radius_at(lens, theta_max_);
@@ -249,9 +249,9 @@ double LensMap::theta(double radius_px) const {
     double theta = theta_max_ * radius_px / radius_max_;
     for (int i = 0; i < 80; ++i) {
         const auto [r, slope] = radius_at(lens_, theta);
-        const double miss = r - radius_px;
-        (miss > 0 ? high : low) = theta;
-        double next = slope > 0 ? theta - miss / slope : low;
+        const double residual = r - radius_px;
+        (residual > 0 ? high : low) = theta;
+        double next = slope > 0 ? theta - residual / slope : low;
         if (!(next > low && next < high)) next = 0.5 * (low + high);
         const double moved = std::abs(next - theta);
         theta = next;
@@ -263,11 +263,11 @@ double LensMap::theta(double radius_px) const {
 Vec2 LensMap::place(double theta, double cos_phi, double sin_phi) const {
     const double r = radius(theta);
     const Vec2 at(cos_phi, sin_phi);
-    if (lens_.uneven.is_round()) return lens_.center_px + r * at;
+    if (lens_.non_radial.is_round()) return lens_.center_px + r * at;
     Vec2 p = r / lens_.focal_px * at;
-    if (lens_.uneven.bends()) {
+    if (lens_.non_radial.bends()) {
         const double g = base(lens_.projection, std::min(theta, theta_max_)).g;
-        p += bend_at(lens_.uneven, g * cos_phi, g * sin_phi);
+        p += bend_at(lens_.non_radial, g * cos_phi, g * sin_phi);
     }
     return on_sensor(lens_, p);
 }
@@ -292,8 +292,9 @@ std::optional<Vec2> LensMap::project(const Vec3& d) const {
 
 std::optional<Vec3> LensMap::unproject(const Vec2& p) const {
     if (!(clearance(p) >= 0)) return std::nullopt;
-    Vec2 offset = lens_.uneven.is_round() ? Vec2(p - lens_.center_px) : lens_.focal_px * off_sensor(lens_, p);
-    if (lens_.uneven.bends()) {
+    Vec2 offset =
+        lens_.non_radial.is_round() ? Vec2(p - lens_.center_px) : lens_.focal_px * off_sensor(lens_, p);
+    if (lens_.non_radial.bends()) {
         // The uneven terms are small against the radius: taking off what they add there converges fast.
         const Vec2 seen = offset;
         for (int i = 0; i < 100; ++i) {
@@ -301,7 +302,7 @@ std::optional<Vec3> LensMap::unproject(const Vec2& p) const {
             if (r <= 0 || !(r < 4 * radius_max_)) break;
             const double g = base(lens_.projection, std::min(theta(r), theta_max_)).g;
             const Vec2 next =
-                seen - lens_.focal_px * bend_at(lens_.uneven, g * offset.x() / r, g * offset.y() / r);
+                seen - lens_.focal_px * bend_at(lens_.non_radial, g * offset.x() / r, g * offset.y() / r);
             const double moved = (next - offset).norm();
             offset = next;
             if (moved < 1e-11 * lens_.focal_px) break;

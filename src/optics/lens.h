@@ -32,13 +32,13 @@ struct ImageCircle {
 /// (x, y) = g (cos phi, sin phi) the radial polynomial is divided by 1 + d1 g^2 + d2 g^4 + d3 g^6, then
 /// x += 2 p1 x y + p2 (g^2 + 2 x^2) + s1 g^2 + s2 g^4 and y += p1 (g^2 + 2 y^2) + 2 p2 x y + s3 g^2 + s4 g^4;
 /// the pixel is u = cx + focal_px (x + skew y), v = cy + focal_px aspect y.
-struct Uneven {
+struct NonRadial {
     double aspect = 1; ///< height of a focal length to its width, fy / fx
     double skew = 0;
     std::array<double, 3> denominator{};
     std::array<double, 2> tangential{};
     std::array<double, 4> prism{};
-    bool operator==(const Uneven&) const = default;
+    bool operator==(const NonRadial&) const = default;
     /// Whether the picture of a cone about the axis is a circle after all.
     bool is_round() const { return aspect == 1 && skew == 0 && !bends(); }
     /// Whether anything but the sensor's grid is uneven.
@@ -53,7 +53,7 @@ struct Lens {
     double focal_px = 0;
     Vec2 center_px{0, 0};
     std::array<double, 4> radial{};
-    Uneven uneven;
+    NonRadial non_radial;
     ImageCircle circle;
     double pixel_pitch_um = 0; ///< from pixel to pixel on the sensor; 0: not known
     bool operator==(const Lens&) const = default;

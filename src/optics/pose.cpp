@@ -29,6 +29,14 @@ Turn turn_of(const Mat3& r) {
     return {wrapped_deg(degrees(yaw)), degrees(pitch), wrapped_deg(degrees(roll))};
 }
 
+Vec3 forward_of(const Turn& turn) {
+    return rotation_of(turn) * Vec3(0, 0, 1);
+}
+
+Turn turn_towards(const Vec3& d) {
+    return {degrees(std::atan2(d.x(), d.z())), degrees(std::asin(std::clamp(-d.y(), -1.0, 1.0))), 0};
+}
+
 Turn tidied(const Turn& turn) {
     if (std::abs(turn.pitch_deg) <= 90)
         return {wrapped_deg(turn.yaw_deg), turn.pitch_deg, wrapped_deg(turn.roll_deg)};

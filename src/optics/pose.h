@@ -20,6 +20,9 @@ struct Pose {
 Mat3 rotation_of(const Turn& turn);
 /// The angles of a rotation matrix, yaw and roll in (-180, 180], pitch in [-90, 90]; at the poles roll is 0.
 Turn turn_of(const Mat3& rotation);
+/// Where a turn looks, and the turn without roll that looks there (unit vectors).
+Vec3 forward_of(const Turn& turn);
+Turn turn_towards(const Vec3& direction);
 /// Angles wrapped into the ranges of turn_of, pointing the same way.
 Turn tidied(const Turn& turn);
 

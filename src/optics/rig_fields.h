@@ -33,11 +33,11 @@ void fields(V& v, L& l) {
     v.number("focal_px", l.focal_px, limits::kFocal_px);
     v.numbers("center_px", l.center_px, limits::kPlace_px);
     v.numbers("radial", l.radial, limits::kRadial);
-    v.number("aspect", l.uneven.aspect, limits::kAspect, 1);
-    v.number("skew", l.uneven.skew, limits::kSkew, 0);
-    v.numbers("denominator", l.uneven.denominator, limits::kUneven, true);
-    v.numbers("tangential", l.uneven.tangential, limits::kUneven, true);
-    v.numbers("prism", l.uneven.prism, limits::kUneven, true);
+    v.number("aspect", l.non_radial.aspect, limits::kAspect, 1);
+    v.number("skew", l.non_radial.skew, limits::kSkew, 0);
+    v.numbers("denominator", l.non_radial.denominator, limits::kUneven, true);
+    v.numbers("tangential", l.non_radial.tangential, limits::kUneven, true);
+    v.numbers("prism", l.non_radial.prism, limits::kUneven, true);
     v.number("pixel_pitch_um", l.pixel_pitch_um, limits::kPitch_um, 0);
     v.group("circle", [&](auto& c) {
         for (const char* key : {"center_px", "radius_px"}) c.must(key);

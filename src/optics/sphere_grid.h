@@ -39,6 +39,7 @@ struct SphereGrid {
     SphereGrid() = default;
     SphereGrid(int cells_a_side, int channel_count, float value = 0);
     bool empty() const { return values.empty(); }
+    std::size_t bytes() const { return values.size() * sizeof(float); }
     float* cell(int x, int y) { return values.data() + offset(x, y); } ///< -1 <= x, y <= side
     const float* cell(int x, int y) const { return values.data() + offset(x, y); }
     Vec3 direction(int x, int y) const { return octahedral_direction({(x + 0.5) / side, (y + 0.5) / side}); }

@@ -5,9 +5,34 @@
 #include "optics/rig.h"
 
 #include <string>
+#include <string_view>
 #include <vector>
 
 namespace porb {
+
+/// Why a point is left out of solves.
+enum class DropReason {
+    none,      ///< it is used
+    residual,  ///< its residual is too large
+    third,     ///< contradicts what a third camera sees
+    diverging, ///< its rays part: it would lie beyond infinity
+    near,      ///< nearer than anything can be
+    moves,     ///< no other sample shows it at its place
+    by_hand,   ///< a person left it out
+    other,     ///< what an earlier or later version wrote; its words are the detail
+};
+struct Dropped {
+    DropReason reason = DropReason::none;
+    std::string detail{}; ///< figures, for people
+    bool empty() const { return reason == DropReason::none; }
+    void clear() { *this = {}; }
+    bool operator==(const Dropped&) const = default;
+};
+/// "residual too large", "by hand": the reason in few words.
+std::string words_of(DropReason reason);
+/// The reason and its detail as projects hold them, and the way back.
+std::string text_of(const Dropped& dropped);
+Dropped dropped_from(std::string_view text);
 
 /// One thing that two cameras see at one moment of the shot. Places are source pixels, continuous
 /// coordinates.
@@ -17,8 +42,8 @@ struct ControlPoint {
     std::string a, b; ///< cameras
     Vec2 a_px{0, 0}, b_px{0, 0};
     bool by_hand = false;
-    double likeness = 0; ///< normalised correlation of the two patches, up to 1
-    std::string dropped; ///< why it is left out of solves; empty while it is used
+    double correlation = 0; ///< normalised correlation of the two patches, up to 1
+    Dropped dropped;        ///< empty while it is used
     bool operator==(const ControlPoint&) const = default;
 };
 using ControlPoints = std::vector<ControlPoint>;

@@ -52,9 +52,10 @@ CircleSearch find_shot_circles(const Project& project, const Shot& shot, std::st
     while (std::max(info.width, info.height) >> (level + 1) >= kCircleLongest) ++level;
     // Moments of the used part, spread evenly; a still has one.
     const Seconds first =
-        use ? std::clamp(source_time(*use, shot.in), Seconds(0), info.duration) : Seconds(0);
-    const Seconds last =
-        use && shot.out ? std::clamp(source_time(*use, *shot.out), first, info.duration) : info.duration;
+        use ? std::clamp(source_time(*use, shot.timing.in), Seconds(0), info.duration) : Seconds(0);
+    const Seconds last = use && shot.timing.out
+                             ? std::clamp(source_time(*use, *shot.timing.out), first, info.duration)
+                             : info.duration;
     std::vector<Picture> moments;
     for (int i = 0; i < kMoments; ++i) {
         cancel.check();
@@ -159,11 +160,11 @@ std::optional<Rig> embedded_rig(const Project& project, const Shot& shot, MediaL
 }
 
 const Camera* profile_camera(const Shot& shot, std::string_view id) {
-    if (!shot.profile) return nullptr;
-    if (const Camera* c = find_camera(*shot.profile, id)) return c;
+    if (!shot.calibration.profile) return nullptr;
+    if (const Camera* c = find_camera(*shot.calibration.profile, id)) return c;
     for (std::size_t i = 0; i < shot.rig.cameras.size(); ++i)
-        if (shot.rig.cameras[i].id == id && i < shot.profile->cameras.size())
-            return &shot.profile->cameras[i];
+        if (shot.rig.cameras[i].id == id && i < shot.calibration.profile->cameras.size())
+            return &shot.calibration.profile->cameras[i];
     return nullptr;
 }
 

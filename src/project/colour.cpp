@@ -4,9 +4,9 @@
 
 namespace porb {
 
-double light_left(const std::array<double, 2>& falloff, double q) {
+double light_left(const std::array<double, 2>& vignetting, double q) {
     constexpr double kLeast = 0.02;
-    return std::max(kLeast, 1 + q * (falloff[0] + q * falloff[1]));
+    return std::max(kLeast, 1 + q * (vignetting[0] + q * vignetting[1]));
 }
 
 std::array<double, 3> gains_at(const CameraColour& colour, Seconds time) {

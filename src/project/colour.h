@@ -16,20 +16,20 @@ struct GainKey {
     bool operator==(const GainKey&) const = default;
 };
 
-/// What brings one camera's colour to the others', in linear light, before blending. Gains and falloff are
+/// What brings one camera's colour to the others', in linear light, before blending. Gains and vignetting are
 /// solved from the overlaps; the trims are the artist's and stay when they are solved again.
 struct CameraColour {
-    std::vector<GainKey> gains;      ///< in order of time, linear between keys; none: as shot
-    std::array<double, 2> falloff{}; ///< of the lens: 1 + a q + b q^2 of the light is left at q = (r / R)^2,
-                                     ///< R the radius of the image circle
-    double exposure_ev = 0;          ///< trim: brighter
-    double warmth_ev = 0, tint_ev = 0; ///< trims: red up and blue down by half of it each; green up
+    std::vector<GainKey> gains;         ///< in order of time, linear between keys; none: as shot
+    std::array<double, 2> vignetting{}; ///< of the lens: 1 + a q + b q^2 of the light is left at q = (r /
+                                        ///< R)^2, R the radius of the image circle
+    double exposure_ev = 0;             ///< trim: brighter
+    double warmth_ev = 0, tint_ev = 0;  ///< trims: red up and blue down by half of it each; green up
     bool operator==(const CameraColour&) const = default;
 };
 
-/// The share of the light that a lens keeps at q = (r / R)^2; never less than 2 %: a falloff is not undone
+/// The share of the light that a lens keeps at q = (r / R)^2; never less than 2 %: a vignetting is not undone
 /// beyond that.
-double light_left(const std::array<double, 2>& falloff, double q);
+double light_left(const std::array<double, 2>& vignetting, double q);
 
 /// Gains with the trims at a moment, EV.
 std::array<double, 3> gains_at(const CameraColour& colour, Seconds time);
@@ -38,7 +38,7 @@ std::array<double, 3> gains_at(const CameraColour& colour, Seconds time);
 struct MatchSettings {
     bool on = true;                 ///< otherwise pictures are shown as shot
     int samples = 5;                ///< moments at which overlaps are compared
-    bool falloff = true;            ///< lenses' darkening towards the rim is solved too
+    bool vignetting = true;         ///< lenses' darkening towards the rim is solved too
     bool over_time = false;         ///< gains may change slowly through the shot
     std::string reference;          ///< the camera that stays as it is; empty: the mean of all does
     std::optional<double> apart_ev; ///< by how much overlaps still differed when they were matched last

@@ -30,6 +30,11 @@ void cells(C& c, P& time) {
     c.seconds(time, limits::kTime_s);
 }
 
+struct DroppedCode {
+    static std::string text(const Dropped& d) { return text_of(d); }
+    static Dropped parse(std::string_view text) { return dropped_from(text); }
+};
+
 template <class C, Part<ControlPoint> P>
 void cells(C& c, P& p) {
     c.whole(p.id, limits::kNumber);
@@ -39,8 +44,8 @@ void cells(C& c, P& p) {
     c.text(p.b, limits::kCameraId);
     cells(c, p.b_px);
     c.flag(p.by_hand);
-    c.number(p.likeness, limits::kCorrelation);
-    c.tail(p.dropped, limits::kReason);
+    c.number(p.correlation, limits::kCorrelation);
+    c.template coded_tail<DroppedCode>(p.dropped, limits::kReason);
 }
 
 template <class V, Part<LineMark> L>

@@ -18,7 +18,7 @@ template <class V, Part<CameraColour> P>
 void fields(V& v, P& p) {
     v.rows("gains", p.gains);
     v.check([&](const auto& c) { check_order(c, "gains", p.gains, false); });
-    v.numbers("falloff", p.falloff, limits::kFalloff, true);
+    v.numbers("falloff", p.vignetting, limits::kVignetting, true);
     v.number("exposure_ev", p.exposure_ev, limits::kEv, 0);
     v.number("warmth_ev", p.warmth_ev, limits::kEv, 0);
     v.number("tint_ev", p.tint_ev, limits::kEv, 0);
@@ -28,7 +28,7 @@ template <class V, Part<MatchSettings> M>
 void fields(V& v, M& m) {
     v.flag("on", m.on);
     v.whole("samples", m.samples, limits::kSamples);
-    v.flag("falloff", m.falloff);
+    v.flag("falloff", m.vignetting);
     v.flag("over_time", m.over_time);
     v.text("reference", m.reference, limits::kCameraId);
     v.number("apart_ev", m.apart_ev, Range{0, limits::kEv.high});

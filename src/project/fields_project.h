@@ -95,42 +95,70 @@ void fields(V& v, M& m) {
     v.rest(m.extra_json);
 }
 
-template <class V, Part<Shot> S>
-void fields(V& v, S& s) {
-    for (const char* key : {"id", "rig", "cameras", "rate"}) v.must(key);
-    v.named(s.name);
-    v.text("id", s.id, limits::kId);
-    v.text("name", s.name, limits::kName);
-    v.part("rig", s.rig);
-    v.list("cameras", s.cameras, std::size_t(kMostCameras), true);
-    v.seconds("rate", s.rate, limits::kRate);
-    v.seconds("in_s", s.in, limits::kTime_s);
-    v.seconds("out_s", s.out, limits::kTime_s);
-    v.rule([&] { return !s.out || s.in < *s.out; }, "out_s", "is not after in_s",
+// The parts of a shot stand side by side with its own members in the file, without objects of their own.
+
+template <class V, Part<ShotTiming> T>
+void fields(V& v, T& t) {
+    v.must("rate");
+    v.seconds("rate", t.rate, limits::kRate);
+    v.seconds("in_s", t.in, limits::kTime_s);
+    v.seconds("out_s", t.out, limits::kTime_s);
+    v.rule([&] { return !t.out || t.in < *t.out; }, "out_s", "is not after in_s",
            "Set out_s later than in_s, or remove it");
-    v.part("orientation", s.orientation);
+    v.text("sound", t.sound, limits::kId);
+    v.list("markers", t.markers);
+}
+
+template <class V, Part<ShotCalibration> C>
+void fields(V& v, C& c) {
+    v.part("profile", c.profile);
+    v.part("motion", c.motion);
+    v.rows("points", c.points, limits::kPoints, true);
+    v.list("lines", c.lines);
+    v.list("regions", c.regions);
+    v.part_unless_usual("solving", c.solving);
+    v.list("solves", c.solves);
+}
+
+template <class V, Part<ShotLevelling> L>
+void fields(V& v, L& l) {
+    v.part("orientation", l.orientation);
+    v.list("orientation_keys", l.orientation_keys);
+    v.check([&](const auto& c) { check_order(c, "orientation_keys", l.orientation_keys, false); });
+    v.part("steady", l.steady);
+}
+
+template <class V, Part<ShotSeams> S>
+void fields(V& v, S& s) {
     v.number("agree_distance_m", s.agree_distance_m, limits::kDistance_m);
     v.word("agree_choice", s.agree_choice, kAgreeWords);
-    v.text("sound", s.sound, limits::kId);
-    v.list("markers", s.markers);
-    v.part("profile", s.profile);
-    v.part("motion", s.motion);
-    v.list("orientation_keys", s.orientation_keys);
-    v.check([&](const auto& c) { check_order(c, "orientation_keys", s.orientation_keys, false); });
-    v.part("steady", s.steady);
-    v.rows("points", s.points, limits::kPoints, true);
-    v.list("lines", s.lines);
-    v.list("regions", s.regions);
-    v.part_unless_usual("solving", s.solving);
-    v.list("solves", s.solves);
-    v.part_unless_usual("match", s.match);
     v.part_unless_usual("flow", s.flow);
     v.part_unless_usual("blend", s.blend);
     v.list("shelters", s.shelters);
     v.part_unless_usual("seam_lines", s.seam_lines);
     v.part("crossings", s.crossings);
-    v.part_unless_usual("grade", s.grade);
-    v.part_unless_usual("denoise", s.denoise);
+}
+
+template <class V, Part<ShotLook> L>
+void fields(V& v, L& l) {
+    v.part_unless_usual("grade", l.grade);
+    v.part_unless_usual("denoise", l.denoise);
+}
+
+template <class V, Part<Shot> S>
+void fields(V& v, S& s) {
+    for (const char* key : {"id", "rig", "cameras"}) v.must(key);
+    v.named(s.name);
+    v.text("id", s.id, limits::kId);
+    v.text("name", s.name, limits::kName);
+    v.part("rig", s.rig);
+    v.list("cameras", s.cameras, std::size_t(kMostCameras), true);
+    fields(v, s.timing);
+    fields(v, s.levelling);
+    fields(v, s.calibration);
+    v.part_unless_usual("match", s.colour.match);
+    fields(v, s.seams);
+    fields(v, s.look);
     v.check([&](const auto& c) { check_shot(c, s); });
     v.rest(s.extra_json);
 }

@@ -10,11 +10,11 @@ namespace porb {
 
 inline constexpr Word<Blending> kBlendingWords[] = {
     {Blending::feathered, "feathered"}, {Blending::hard, "hard"}, {Blending::multiband, "multiband"}};
-inline constexpr Word<CrossingCure> kCureWords[] = {{CrossingCure::none, "none"},
-                                                    {CrossingCure::line, "line"},
-                                                    {CrossingCure::flow, "flow"},
-                                                    {CrossingCure::shelter, "shelter"},
-                                                    {CrossingCure::hand, "hand"}};
+inline constexpr Word<CrossingResolution> kResolutionWords[] = {{CrossingResolution::none, "none"},
+                                                                {CrossingResolution::line, "line"},
+                                                                {CrossingResolution::flow, "flow"},
+                                                                {CrossingResolution::shelter, "shelter"},
+                                                                {CrossingResolution::hand, "hand"}};
 
 /// Strength, zone and smoothness, of the shot, a seam or a key.
 template <class V, class F>
@@ -171,8 +171,8 @@ void fields(V& v, C& x) {
     v.list("path", x.path);
     v.check([&](const auto& c) { check_order(c, "path", x.path, true); });
     v.number("apart_px", x.apart_px, limits::kApart_px);
-    v.number("damage_px", x.damage_px, limits::kApart_px);
-    v.word("cure", x.cure, kCureWords);
+    v.number("damage_px", x.visible_parallax_px, limits::kApart_px);
+    v.word("cure", x.resolution, kResolutionWords);
     v.text("shelter", x.shelter, limits::kName);
     v.flag("dismissed", x.dismissed);
     v.rest(x.extra_json);

@@ -23,7 +23,7 @@ inline constexpr Range kDrift_ppm{-1e4, 1e4};
 // Cameras.
 inline constexpr Range kReach_deg{0, 180}, kFeather_deg{0, 90};
 inline constexpr Range kDistance_m{0, 1e6}; // 0 stands for infinitely far
-inline constexpr Range kEv{-16, 16}, kFalloff{-1, 1};
+inline constexpr Range kEv{-16, 16}, kVignetting{-1, 1};
 
 // Control points and solves.
 inline constexpr Range kNumber{0, 2e9}; // ids and counts

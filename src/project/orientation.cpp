@@ -47,9 +47,13 @@ Vec3 spin_at(const Steady& s, double seconds) {
     return rotation_vector(path_at(s, seconds - h).transpose() * path_at(s, seconds + h)) / (2 * h);
 }
 
+Vec3 in_rig_axes(const Shot& shot, Seconds time, const Vec3& world_direction) {
+    return orientation_at(shot, time).transpose() * world_direction;
+}
+
 Mat3 keyed_orientation(const Shot& shot, double seconds) {
-    const auto& keys = shot.orientation_keys;
-    if (keys.empty()) return rotation_of(shot.orientation);
+    const auto& keys = shot.levelling.orientation_keys;
+    if (keys.empty()) return rotation_of(shot.levelling.orientation);
     const auto at = [&](std::size_t i) { return keys[i].time.to_double(); };
     if (seconds <= at(0)) return rotation_of(keys.front().turn);
     if (seconds >= at(keys.size() - 1)) return rotation_of(keys.back().turn);
@@ -73,8 +77,9 @@ Mat3 keyed_orientation(const Shot& shot, double seconds) {
 }
 
 Mat3 steadying(const Shot& shot, double seconds) {
-    if (!shot.steady || !shot.steady->on || shot.steady->path->empty()) return Mat3::Identity();
-    const Steady& s = *shot.steady;
+    if (!shot.levelling.steady || !shot.levelling.steady->on || shot.levelling.steady->path->empty())
+        return Mat3::Identity();
+    const Steady& s = *shot.levelling.steady;
     const Mat3 level = keyed_orientation(shot, s.first_s); // what is upright when the path begins
     const Mat3 world = level * path_at(s, seconds) * level.transpose();
     const Mat3 target = s.follow_s > 0 ? followed(s, level, seconds) : Mat3(Mat3::Identity());
@@ -84,33 +89,34 @@ Mat3 steadying(const Shot& shot, double seconds) {
 
 Mat3 orientation_at(const Shot& shot, Seconds time) {
     const double t = time.to_double();
-    if (!orientation_moves(shot)) return rotation_of(shot.orientation);
+    if (!orientation_moves(shot)) return rotation_of(shot.levelling.orientation);
     return steadying(shot, t) * keyed_orientation(shot, t);
 }
 
 bool orientation_moves(const Shot& shot) {
-    return !shot.orientation_keys.empty() || (shot.steady && shot.steady->on && !shot.steady->path->empty());
+    return !shot.levelling.orientation_keys.empty() ||
+           (shot.levelling.steady && shot.levelling.steady->on && !shot.levelling.steady->path->empty());
 }
 
 void set_orientation(Shot& shot, Seconds time, const Mat3& orientation) {
     // Turned in the world's axes, so that steadying, which is relative to the keyed upright, goes along.
     const Mat3 by = orientation * orientation_at(shot, time).transpose();
     const Turn turn = tidied(turn_of(by * keyed_orientation(shot, time.to_double())));
-    if (shot.orientation_keys.empty()) {
-        shot.orientation = turn;
+    if (shot.levelling.orientation_keys.empty()) {
+        shot.levelling.orientation = turn;
         return;
     }
-    auto it = std::lower_bound(shot.orientation_keys.begin(), shot.orientation_keys.end(), time,
-                               [](const OrientationKey& k, Seconds t) { return k.time < t; });
-    if (it != shot.orientation_keys.end() && it->time == time)
+    auto it = std::lower_bound(shot.levelling.orientation_keys.begin(), shot.levelling.orientation_keys.end(),
+                               time, [](const OrientationKey& k, Seconds t) { return k.time < t; });
+    if (it != shot.levelling.orientation_keys.end() && it->time == time)
         it->turn = turn;
     else
-        shot.orientation_keys.insert(it, {time, turn});
+        shot.levelling.orientation_keys.insert(it, {time, turn});
 }
 
 void turn_all(Shot& shot, const Mat3& turn) {
-    shot.orientation = tidied(turn_of(turn * rotation_of(shot.orientation)));
-    for (auto& k : shot.orientation_keys) k.turn = tidied(turn_of(turn * rotation_of(k.turn)));
+    shot.levelling.orientation = tidied(turn_of(turn * rotation_of(shot.levelling.orientation)));
+    for (auto& k : shot.levelling.orientation_keys) k.turn = tidied(turn_of(turn * rotation_of(k.turn)));
 }
 
 } // namespace porb

@@ -8,6 +8,9 @@ namespace porb {
 /// keys, after shake was taken out. A pure function of the shot.
 Mat3 orientation_at(const Shot& shot, Seconds time);
 
+/// A direction of the world in the rig's axes.
+Vec3 in_rig_axes(const Shot& shot, Seconds time, const Vec3& world_direction);
+
 /// The keyed part alone: a C1 curve through the keys (Shoemake 1985: Bezier curves on quaternions, tangents
 /// from the neighbours); before the first and after the last it rests. Without keys the shot's orientation.
 Mat3 keyed_orientation(const Shot& shot, double seconds);

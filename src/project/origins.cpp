@@ -16,15 +16,17 @@ bool differs(CameraValue value, const Camera& a, const Camera& b, const ShotCame
     case CameraValue::kind:
         return a.lens.projection != b.lens.projection;
     case CameraValue::focal:
-        return a.lens.focal_px != b.lens.focal_px || a.lens.uneven.aspect != b.lens.uneven.aspect;
+        return a.lens.focal_px != b.lens.focal_px || a.lens.non_radial.aspect != b.lens.non_radial.aspect;
     case CameraValue::centre:
         return a.lens.center_px != b.lens.center_px;
     case CameraValue::circle:
         return !(a.lens.circle == b.lens.circle);
     case CameraValue::distortion:
-        return a.lens.radial != b.lens.radial || a.lens.uneven.denominator != b.lens.uneven.denominator ||
-               a.lens.uneven.tangential != b.lens.uneven.tangential ||
-               a.lens.uneven.prism != b.lens.uneven.prism || a.lens.uneven.skew != b.lens.uneven.skew;
+        return a.lens.radial != b.lens.radial ||
+               a.lens.non_radial.denominator != b.lens.non_radial.denominator ||
+               a.lens.non_radial.tangential != b.lens.non_radial.tangential ||
+               a.lens.non_radial.prism != b.lens.non_radial.prism ||
+               a.lens.non_radial.skew != b.lens.non_radial.skew;
     case CameraValue::turn:
         return !(a.pose.turn == b.pose.turn);
     case CameraValue::position:

@@ -91,8 +91,9 @@ UsedFiles files_of(const Project& project, const fs::path& project_file) {
             used.add(m.ref.curve.substr(kCurveFile.size()), "the curve of source '" + m.id + "'");
     }
     for (const auto& s : project.shots) {
-        used.add(s.grade.lut, "the LUT of shot '" + s.name + "'");
-        if (s.motion) used.add(s.motion->path, "the motion record of shot '" + s.name + "'");
+        used.add(s.look.grade.lut, "the LUT of shot '" + s.name + "'");
+        if (s.calibration.motion)
+            used.add(s.calibration.motion->path, "the motion record of shot '" + s.name + "'");
     }
     return used;
 }

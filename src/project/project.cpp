@@ -34,7 +34,9 @@ const Shot* find_shot(const Project& project, std::string_view id) {
     return find_by_id(project.shots, id);
 }
 Shot* find_shot(Project& project, std::string_view id) {
-    return find_by_id(project.shots, id);
+    for (std::size_t i = 0; i < project.shots.size(); ++i)
+        if (std::as_const(project.shots)[i].id == id) return &project.shots[i];
+    return nullptr;
 }
 
 const ShotCamera* find_camera(const Shot& shot, std::string_view camera) {
@@ -61,7 +63,7 @@ Seconds shown_time(const ShotCamera& camera, Seconds t, FrameRate rate) {
 
 Seconds sound_time(const Shot& shot, Seconds t) {
     for (const auto& c : shot.cameras)
-        if (c.media == shot.sound) return source_time(c, t);
+        if (c.media == shot.timing.sound) return source_time(c, t);
     return t;
 }
 
@@ -90,7 +92,7 @@ Shot shot_for_rig(const Rig& rig, std::string name) {
     shot.id = "shot-1";
     shot.name = std::move(name);
     shot.rig = rig;
-    shot.flow.on = true; // of its own accord it does nothing under a rig that was not solved
+    shot.seams.flow.on = true; // of its own accord it does nothing under a rig that was not solved
     match_cameras_to_rig(shot);
     return shot;
 }
@@ -110,7 +112,8 @@ void match_cameras_to_rig(Shot& shot) {
     const bool same =
         std::equal(cameras.begin(), cameras.end(), shot.cameras.begin(), shot.cameras.end(),
                    [](const ShotCamera& a, const ShotCamera& b) { return a.camera == b.camera; });
-    if (!same && !shot.seam_lines->keys.empty()) shot.seam_lines = SeamLines(); // they name cameras by number
+    if (!same && !shot.seams.seam_lines->keys.empty())
+        shot.seams.seam_lines = SeamLines(); // they name cameras by number
     shot.cameras = std::move(cameras);
 }
 
@@ -134,7 +137,8 @@ Project relinked(const Project& project, std::string_view media_id, const std::f
             if (is_there(moved)) m.ref = moved;
         }
         for (auto& s : out.shots) // a motion track moves with its movie
-            if (s.motion && s.motion->path == before) s.motion->path = m.ref.path;
+            if (s.calibration.motion && s.calibration.motion->path == before)
+                s.calibration.motion->path = m.ref.path;
     }
     return out;
 }

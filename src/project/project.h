@@ -55,7 +55,7 @@ struct ShotCamera {
     bool lens_locked = false, pose_locked = false; ///< edits and solves leave them alone
     std::array<Origin, kCameraValues> origins;     ///< by CameraValue
     CameraColour colour;
-    std::vector<Shape> shapes; ///< cut-outs and restores
+    SharedList<Shape> shapes; ///< cut-outs and restores
     std::string extra_json;
     bool operator==(const ShotCamera&) const = default;
 };
@@ -84,36 +84,72 @@ struct MotionSource {
     bool operator==(const MotionSource&) const = default;
 };
 
-/// One take from one rig with everything decided about it.
-struct Shot {
-    std::string id, name;
-    Rig rig;
-    std::vector<ShotCamera> cameras; ///< one for each camera of the rig, in its order
+/// When a shot runs, and what is heard.
+struct ShotTiming {
     FrameRate rate{30};
     Seconds in{0};
-    std::optional<Seconds> out;                   ///< nothing: to the end of the shortest source
-    Turn orientation;                             ///< shot directions become world directions by it
-    std::vector<OrientationKey> orientation_keys; ///< in order of time; when there are any, instead of it
-    std::optional<Steady> steady;
-    double agree_distance_m = 0; ///< where all cameras agree; 0 stands for infinitely far
-    AgreeChoice agree_choice = AgreeChoice::open;
+    std::optional<Seconds> out;  ///< nothing: to the end of the shortest source
     std::string sound;           ///< id of the media whose sound is kept, or empty
     std::vector<Marker> markers; ///< in order of time
-    std::optional<Rig> profile;  ///< what the rig started from, for comparing and going back
+    bool operator==(const ShotTiming&) const = default;
+};
+
+/// What its rig was solved from.
+struct ShotCalibration {
+    std::optional<Rig> profile; ///< what the rig started from, for comparing and going back
     std::optional<MotionSource> motion;
     Shared<ControlPoints> points;
     std::vector<LineMark> lines;
     std::vector<PointRegion> regions;
     SolveSettings solving;
-    std::vector<KeptSolve> solves; ///< oldest first
+    SharedList<KeptSolve> solves; ///< oldest first
+    bool operator==(const ShotCalibration&) const = default;
+};
+
+/// How the sphere stands.
+struct ShotLevelling {
+    Turn orientation;                             ///< shot directions become world directions by it
+    std::vector<OrientationKey> orientation_keys; ///< in order of time; when there are any, instead of it
+    std::optional<Steady> steady;
+    bool operator==(const ShotLevelling&) const = default;
+};
+
+/// What brings the cameras' colours together.
+struct ShotColour {
     MatchSettings match;
+    bool operator==(const ShotColour&) const = default;
+};
+
+/// How neighbours pass into each other.
+struct ShotSeams {
+    double agree_distance_m = 0; ///< where all cameras agree; 0 stands for infinitely far
+    AgreeChoice agree_choice = AgreeChoice::open;
     FlowSettings flow;
     BlendSettings blend;
-    std::vector<Shelter> shelters;
+    SharedList<Shelter> shelters;
     Shared<SeamLines> seam_lines;
     std::optional<Shared<CrossingScan>> crossings; ///< nothing: not scanned yet
+    bool operator==(const ShotSeams&) const = default;
+};
+
+/// How the finished picture looks.
+struct ShotLook {
     Grade grade;
     Denoise denoise;
+    bool operator==(const ShotLook&) const = default;
+};
+
+/// One take from one rig with everything decided about it.
+struct Shot {
+    std::string id, name;
+    Rig rig;
+    std::vector<ShotCamera> cameras; ///< one for each camera of the rig, in its order
+    ShotTiming timing;
+    ShotCalibration calibration;
+    ShotLevelling levelling;
+    ShotColour colour;
+    ShotSeams seams;
+    ShotLook look;
     std::string extra_json;
     bool operator==(const Shot&) const = default;
 };
@@ -141,7 +177,7 @@ struct Deliverable {
 struct Project {
     std::string name;
     std::vector<Media> media;
-    std::vector<Shot> shots;
+    SharedList<Shot> shots;
     std::vector<Deliverable> deliverables;
     std::string extra_json;
     bool operator==(const Project&) const = default;

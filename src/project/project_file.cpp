@@ -20,8 +20,9 @@ void make_paths_absolute(Project& p, const fs::path& folder) {
             m.ref.curve = kCurveFile + absolute_in(folder, m.ref.curve.substr(kCurveFile.size())).string();
     }
     for (auto& s : p.shots) {
-        if (s.motion) s.motion->path = absolute_in(folder, s.motion->path);
-        s.grade.lut = absolute_in(folder, s.grade.lut);
+        if (s.calibration.motion)
+            s.calibration.motion->path = absolute_in(folder, s.calibration.motion->path);
+        s.look.grade.lut = absolute_in(folder, s.look.grade.lut);
     }
     for (auto& d : p.deliverables) d.path = absolute_in(folder, d.path);
 }
@@ -51,9 +52,9 @@ Project parse_project(std::string_view json_text, const fs::path& file, std::vec
         checker.entry("shots", i).part("rig", std::as_const(s.rig));
         fit_cameras(place.at("shots").at(i), s);
         // Earlier versions did not say; a distance that is not infinitely far was chosen.
-        if (!place.at("shots").at(i).has("agree_choice") && s.agree_distance_m != 0)
-            s.agree_choice = AgreeChoice::chosen;
-        std::stable_sort(s.markers.begin(), s.markers.end(),
+        if (!place.at("shots").at(i).has("agree_choice") && s.seams.agree_distance_m != 0)
+            s.seams.agree_choice = AgreeChoice::chosen;
+        std::stable_sort(s.timing.markers.begin(), s.timing.markers.end(),
                          [](const Marker& a, const Marker& b) { return a.time < b.time; });
         for (auto& words : drop_dangling(s))
             if (remarks) remarks->push_back("shot " + s.name + ": " + words);
@@ -69,16 +70,16 @@ void validate(const Project& project, const Project* known_good) {
         const Shot& now = project.shots[i];
         const Shot* before = find_shot(*known_good, now.id);
         if (!before) continue;
-        if (now == *before) {
+        if (&now == before || now == *before) {
             known.insert(&now);
             continue;
         }
-        if (before->steady) known.insert(&*before->steady->path);
+        if (before->levelling.steady) known.insert(&*before->levelling.steady->path);
         // Points name cameras: they are known to be good beside the same names.
         const auto same_id = [](const Camera& a, const Camera& b) { return a.id == b.id; };
         if (std::equal(now.rig.cameras.begin(), now.rig.cameras.end(), before->rig.cameras.begin(),
                        before->rig.cameras.end(), same_id))
-            known.insert(&*before->points);
+            known.insert(&*before->calibration.points);
     }
     FieldChecker("", std::move(known)).all(project);
 }
@@ -89,7 +90,7 @@ std::string project_to_text(const Project& p, const fs::path& file) {
     Json j;
     FieldWriter writer(j, folder);
     fields(writer, p);
-    std::string text = dump_json(j);
+    std::string text = dump_json(std::move(j));
     if (text.size() > limits::kProjectBytes)
         throw Error("is larger than a project may be (" + std::to_string(text.size()) + " bytes)",
                     file.string(), "Drop control points or kept solves of shots that need them no more");

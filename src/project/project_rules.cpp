@@ -78,26 +78,27 @@ void check_shot(const FieldChecker& c, const Shot& s) {
                 .refuse("camera", "'" + s.cameras[i].camera + "' is not at its place of the rig",
                         "Use the rig's ids in its order");
     // Points that were looked at keep their cameras: a rig's ids change together with them (rig_change.h).
-    if (!c.is_known_good(&*s.points)) check_points(c, *s.points, cameras);
-    for (std::size_t i = 0; i < s.lines.size(); ++i)
-        cameras.must_have(c.entry("lines", i), "camera", s.lines[i].camera);
-    for (std::size_t i = 0; i < s.regions.size(); ++i)
-        cameras.must_have(c.entry("regions", i), "camera", s.regions[i].camera, true);
-    for (std::size_t i = 0; i < s.shelters.size(); ++i)
-        cameras.must_have(c.entry("shelters", i), "camera", s.shelters[i].camera, true);
-    cameras.must_have(c.inside("match"), "reference", s.match.reference, true);
+    if (!c.is_known_good(&*s.calibration.points)) check_points(c, *s.calibration.points, cameras);
+    for (std::size_t i = 0; i < s.calibration.lines.size(); ++i)
+        cameras.must_have(c.entry("lines", i), "camera", s.calibration.lines[i].camera);
+    for (std::size_t i = 0; i < s.calibration.regions.size(); ++i)
+        cameras.must_have(c.entry("regions", i), "camera", s.calibration.regions[i].camera, true);
+    for (std::size_t i = 0; i < s.seams.shelters.size(); ++i)
+        cameras.must_have(c.entry("shelters", i), "camera", s.seams.shelters[i].camera, true);
+    cameras.must_have(c.inside("match"), "reference", s.colour.match.reference, true);
     const FieldChecker flow = c.inside("flow"), crossings = c.inside("crossings"),
                        lines = c.inside("seam_lines");
-    for (std::size_t i = 0; i < s.flow.seams.size(); ++i)
-        for (const auto& [key, id] : {std::pair("a", &s.flow.seams[i].a), std::pair("b", &s.flow.seams[i].b)})
+    for (std::size_t i = 0; i < s.seams.flow.seams.size(); ++i)
+        for (const auto& [key, id] :
+             {std::pair("a", &s.seams.flow.seams[i].a), std::pair("b", &s.seams.flow.seams[i].b)})
             cameras.must_have(flow.entry("seams", i), key, *id);
-    for (std::size_t i = 0; s.crossings && i < (*s.crossings)->crossings.size(); ++i) {
-        const Crossing& x = (*s.crossings)->crossings[i];
+    for (std::size_t i = 0; s.seams.crossings && i < (*s.seams.crossings)->crossings.size(); ++i) {
+        const Crossing& x = (*s.seams.crossings)->crossings[i];
         for (const auto& [key, id] : {std::pair("a", &x.a), std::pair("b", &x.b)})
             cameras.must_have(crossings.entry("found", i), key, *id);
     }
-    for (std::size_t i = 0; i < s.seam_lines->keys.size(); ++i)
-        check_who(lines.entry("keys", i), *s.seam_lines->keys[i].who, s.cameras.size());
+    for (std::size_t i = 0; i < s.seams.seam_lines->keys.size(); ++i)
+        check_who(lines.entry("keys", i), *s.seams.seam_lines->keys[i].who, s.cameras.size());
 }
 
 void check_project(const FieldChecker& c, const Project& p) {
@@ -106,9 +107,10 @@ void check_project(const FieldChecker& c, const Project& p) {
     check_ids(c, "deliverables", p.deliverables);
     std::set<std::string_view> media, shots;
     for (const auto& m : p.media) media.insert(m.id);
-    for (const auto& s : p.shots) {
+    for (std::size_t n = 0; n < p.shots.size(); ++n) {
+        const Shot& s = p.shots[n];
         shots.insert(s.id);
-        const FieldChecker shot = c.entry("shots", std::size_t(&s - p.shots.data()));
+        const FieldChecker shot = c.entry("shots", n);
         for (std::size_t i = 0; i < s.cameras.size(); ++i)
             if (const auto& id = s.cameras[i].media; !id.empty() && !media.contains(id))
                 shot.entry("cameras", i)

@@ -47,21 +47,21 @@ std::string counted(std::size_t n, const char* one, const char* many) {
 
 /// Found lines name cameras by their place in the list.
 void renumber_lines(Shot& shot, const std::vector<int>& places, std::vector<std::string>& words) {
-    if (shot.seam_lines->keys.empty()) return;
+    if (shot.seams.seam_lines->keys.empty()) return;
     const auto fits = [&](const LineKey& key) {
         return std::all_of(key.who->begin(), key.who->end(), [&](std::uint8_t c) {
             return c == LineKey::kNobody || (c < places.size() && places[c] >= 0);
         });
     };
-    if (!std::all_of(shot.seam_lines->keys.begin(), shot.seam_lines->keys.end(), fits)) {
-        shot.seam_lines = SeamLines();
+    if (!std::all_of(shot.seams.seam_lines->keys.begin(), shot.seams.seam_lines->keys.end(), fits)) {
+        shot.seams.seam_lines = SeamLines();
         words.push_back("the lines found are dropped: a camera that they use is gone");
         return;
     }
     bool moved = false;
     for (std::size_t i = 0; i < places.size(); ++i) moved |= places[i] >= 0 && places[i] != int(i);
     if (!moved) return;
-    shot.seam_lines.edit([&](SeamLines& lines) {
+    shot.seams.seam_lines.edit([&](SeamLines& lines) {
         for (auto& key : lines.keys)
             key.who.edit([&](std::vector<std::uint8_t>& who) {
                 for (auto& c : who)
@@ -72,13 +72,13 @@ void renumber_lines(Shot& shot, const std::vector<int>& places, std::vector<std:
 
 /// Solves of a rig of the same cameras stay, under the new names.
 void rename_solves(Shot& shot, const Renamed& renamed, std::size_t cameras, std::vector<std::string>& words) {
-    const auto dropped = std::erase_if(shot.solves, [&](const KeptSolve& k) {
+    const auto dropped = shot.calibration.solves.erase_if([&](const KeptSolve& k) {
         return k.rig.cameras.size() != cameras ||
                std::any_of(k.rig.cameras.begin(), k.rig.cameras.end(),
                            [&](const Camera& c) { return !renamed.contains(c.id); });
     });
     if (dropped > 0) words.push_back(counted(dropped, "kept solve is", "kept solves are") + " dropped");
-    for (auto& k : shot.solves) {
+    for (auto& k : shot.calibration.solves) {
         for (auto& c : k.rig.cameras) rename(c.id, renamed);
         for (auto& v : k.values) rename(v.camera, renamed);
     }
@@ -99,37 +99,38 @@ std::vector<std::string> drop_dangling(Shot& shot) {
         here_a = p.a, here_b = p.b;
         return false;
     };
-    if (std::any_of(shot.points->begin(), shot.points->end(), bad_point)) {
+    if (std::any_of(shot.calibration.points->begin(), shot.calibration.points->end(), bad_point)) {
         std::size_t n = 0;
-        shot.points.edit([&](ControlPoints& list) { n = std::erase_if(list, bad_point); });
+        shot.calibration.points.edit([&](ControlPoints& list) { n = std::erase_if(list, bad_point); });
         tell(n, "control point is", "control points are");
     }
-    tell(std::erase_if(shot.lines, [&](const LineMark& l) { return gone(l.camera); }), "drawn line is",
-         "drawn lines are");
-    tell(std::erase_if(shot.regions,
+    tell(std::erase_if(shot.calibration.lines, [&](const LineMark& l) { return gone(l.camera); }),
+         "drawn line is", "drawn lines are");
+    tell(std::erase_if(shot.calibration.regions,
                        [&](const PointRegion& r) { return !r.camera.empty() && gone(r.camera); }),
          "region is", "regions are");
-    for (auto& s : shot.shelters)
+    for (auto& s : shot.seams.shelters)
         if (!s.camera.empty() && gone(s.camera)) {
             s.camera.clear();
             words.push_back("shelter '" + s.name + "' now comes from the camera that sees it best");
         }
-    tell(std::erase_if(shot.flow.seams, [&](const SeamFlow& s) { return gone(s.a) || gone(s.b); }),
+    tell(std::erase_if(shot.seams.flow.seams, [&](const SeamFlow& s) { return gone(s.a) || gone(s.b); }),
          "seam's own settings are", "seams' own settings are");
-    if (!shot.match.reference.empty() && gone(shot.match.reference)) {
-        shot.match.reference.clear();
+    if (!shot.colour.match.reference.empty() && gone(shot.colour.match.reference)) {
+        shot.colour.match.reference.clear();
         words.push_back("colours are matched to the mean of all: the reference is gone");
     }
-    if (shot.motion && !shot.motion->camera.empty() && gone(shot.motion->camera)) {
-        shot.motion->camera.clear();
+    if (shot.calibration.motion && !shot.calibration.motion->camera.empty() &&
+        gone(shot.calibration.motion->camera)) {
+        shot.calibration.motion->camera.clear();
         words.push_back("the motion record counts as in the rig's own axes: its camera is gone");
     }
-    if (shot.crossings) {
-        CrossingScan scan = **shot.crossings;
+    if (shot.seams.crossings) {
+        CrossingScan scan = **shot.seams.crossings;
         const std::size_t n =
             std::erase_if(scan.crossings, [&](const Crossing& c) { return gone(c.a) || gone(c.b); });
         tell(n, "crossing is", "crossings are");
-        if (n > 0) shot.crossings = Shared(std::move(scan));
+        if (n > 0) shot.seams.crossings = Shared(std::move(scan));
     }
     return words;
 }
@@ -172,20 +173,20 @@ std::vector<std::string> change_rig(Shot& shot, const Rig& rig) {
         names_change |= it == renamed.end() || it->second != c.id;
     }
     if (names_change) {
-        if (!shot.points->empty())
-            shot.points.edit([&](ControlPoints& list) {
+        if (!shot.calibration.points->empty())
+            shot.calibration.points.edit([&](ControlPoints& list) {
                 for (auto& p : list) rename(p.a, renamed), rename(p.b, renamed);
             });
-        for (auto& l : shot.lines) rename(l.camera, renamed);
-        for (auto& r : shot.regions) rename(r.camera, renamed);
-        for (auto& s : shot.shelters) rename(s.camera, renamed);
-        for (auto& s : shot.flow.seams) rename(s.a, renamed), rename(s.b, renamed);
-        rename(shot.match.reference, renamed);
-        if (shot.motion) rename(shot.motion->camera, renamed);
-        if (shot.crossings) {
-            CrossingScan scan = **shot.crossings;
+        for (auto& l : shot.calibration.lines) rename(l.camera, renamed);
+        for (auto& r : shot.calibration.regions) rename(r.camera, renamed);
+        for (auto& s : shot.seams.shelters) rename(s.camera, renamed);
+        for (auto& s : shot.seams.flow.seams) rename(s.a, renamed), rename(s.b, renamed);
+        rename(shot.colour.match.reference, renamed);
+        if (shot.calibration.motion) rename(shot.calibration.motion->camera, renamed);
+        if (shot.seams.crossings) {
+            CrossingScan scan = **shot.seams.crossings;
             for (auto& c : scan.crossings) rename(c.a, renamed), rename(c.b, renamed);
-            shot.crossings = Shared(std::move(scan));
+            shot.seams.crossings = Shared(std::move(scan));
         }
     }
     rename_solves(shot, renamed, rig.cameras.size(), words);

@@ -158,7 +158,7 @@ ShelterKey oval_at(const Shelter& shelter, Seconds time);
 double presence_at(const Shelter& shelter, Seconds time);
 
 /// What closed a crossing.
-enum class CrossingCure { none, line, flow, shelter, hand };
+enum class CrossingResolution { none, line, flow, shelter, hand };
 /// A subject with parallax that passes a seam, found by the scan.
 struct Crossing {
     std::string id;
@@ -166,8 +166,8 @@ struct Crossing {
     Seconds from{0}, to{0};
     std::vector<ShelterKey> path; ///< the oval about it, in order of time
     double apart_px = 0;          ///< how far its two pictures are apart at the agree distance, at 3840 wide
-    double damage_px = 0;         ///< what of that shows, as measured last; at 3840 wide
-    CrossingCure cure = CrossingCure::none;
+    double visible_parallax_px = 0; ///< what of that shows, as measured last; at 3840 wide
+    CrossingResolution resolution = CrossingResolution::none;
     std::string shelter;    ///< name of the one that was made for it
     bool dismissed = false; ///< looked at and left
     std::string extra_json{};
@@ -176,7 +176,7 @@ struct Crossing {
 /// Less is not seen: two edges nearer than a pixel of a picture 3840 wide pass for one.
 inline constexpr double kVisible_px = 1.0;
 inline bool is_open(const Crossing& c) {
-    return !c.dismissed && c.damage_px >= kVisible_px;
+    return !c.dismissed && c.visible_parallax_px >= kVisible_px;
 }
 /// The outcome of a scan.
 struct CrossingScan {

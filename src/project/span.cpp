@@ -24,7 +24,7 @@ Seconds shot_length(const Project& project, const Shot& shot, MediaLibrary& libr
         }
     }
     if (end) return std::max(*end, Seconds(0));
-    return still ? Rational(1) / shot.rate : Seconds(0);
+    return still ? Rational(1) / shot.timing.rate : Seconds(0);
 }
 
 Seconds moment_of(const Project& project, const Shot& shot, MediaLibrary& library, Seconds time,
@@ -41,14 +41,14 @@ Seconds moment_of(const Project& project, const Shot& shot, MediaLibrary& librar
         throw Error("is outside the shot, which lasts " + fmt::format("{:.3f}", length.to_double()) + " s",
                     where, "Choose a time inside it");
     // A hair before the end means the last frame.
-    const bool past = !(nearest_frame_time(time, shot.rate) < length);
-    return past ? frame_time(frame_before(length, shot.rate), shot.rate) : time;
+    const bool past = !(nearest_frame_time(time, shot.timing.rate) < length);
+    return past ? frame_time(frame_before(length, shot.timing.rate), shot.timing.rate) : time;
 }
 
 Span used_span(const Project& project, const Shot& shot, MediaLibrary& library) {
     const Seconds length = shot_length(project, shot, library);
-    const Seconds in = std::clamp(shot.in, Seconds(0), length);
-    const Seconds out = shot.out ? std::clamp(*shot.out, in, length) : length;
+    const Seconds in = std::clamp(shot.timing.in, Seconds(0), length);
+    const Seconds out = shot.timing.out ? std::clamp(*shot.timing.out, in, length) : length;
     return {in, out};
 }
 

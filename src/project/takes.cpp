@@ -135,7 +135,7 @@ std::vector<float> view_of(const Picture& picture, double x0, double x1) {
 }
 
 /// Correlation of what two circles show, at the best of small shifts.
-double likeness(const std::vector<float>& a, const std::vector<float>& b) {
+double correlation(const std::vector<float>& a, const std::vector<float>& b) {
     double best = -1;
     for (int dy = -2; dy <= 2; ++dy)
         for (int dx = -4; dx <= 4; ++dx) {
@@ -166,7 +166,7 @@ std::optional<std::string> pair_reason(const Take& take, const std::vector<Found
     for (const std::size_t f : take.files)
         for (const auto& v : files[f].views) views.push_back(&v);
     if (views.size() != 2 || views[0]->empty() || views[1]->empty()) return std::nullopt;
-    if (likeness(*views[0], *views[1]) < kSameView) return std::nullopt;
+    if (correlation(*views[0], *views[1]) < kSameView) return std::nullopt;
     return "both lenses show the same view: a pair for 180 degrees";
 }
 
@@ -463,7 +463,7 @@ Shot new_shot(Rig rig, std::string name, const Origin& origin) {
     for (auto& c : shot.cameras)
         for (int v = 0; v < kCameraValues; ++v) // nobody has said anything of time yet
             if (CameraValue(v) != CameraValue::offset) origin_of(c, CameraValue(v)) = origin;
-    shot.profile = std::move(rig);
+    shot.calibration.profile = std::move(rig);
     return shot;
 }
 
@@ -475,10 +475,10 @@ void give_source(Project& project, Shot& shot, std::size_t camera, const MediaIn
                              });
     const std::string id = add_media(project, source.ref);
     shot.cameras[camera].media = id;
-    if (shot.sound.empty() && source.sound) shot.sound = id;
-    if (first_video) shot.rate = source.rate;
-    if (!shot.motion && source.has_motion)
-        shot.motion = MotionSource{source.ref.path, Seconds(0), shot.rig.cameras[camera].id};
+    if (shot.timing.sound.empty() && source.sound) shot.timing.sound = id;
+    if (first_video) shot.timing.rate = source.rate;
+    if (!shot.calibration.motion && source.has_motion)
+        shot.calibration.motion = MotionSource{source.ref.path, Seconds(0), shot.rig.cameras[camera].id};
 }
 
 std::vector<std::string> start_from(Shot& shot, const Rig& rig, const Origin& origin) {
@@ -499,7 +499,7 @@ std::vector<std::string> start_from(Shot& shot, const Rig& rig, const Origin& or
             for (int v = 0; v < kCameraValues; ++v)
                 if (CameraValue(v) != CameraValue::offset) origin_of(c, CameraValue(v)) = origin;
     }
-    shot.profile = rig;
+    shot.calibration.profile = rig;
     return words;
 }
 

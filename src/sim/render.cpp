@@ -169,6 +169,14 @@ bool has_own_files(SimRig rig) {
     return rig != SimRig::two_fisheyes && rig != SimRig::pair_180;
 }
 
+const std::map<std::string, SimRig>& rigs_by_name() {
+    static const std::map<std::string, SimRig> rigs = {
+        {"two-fisheyes", SimRig::two_fisheyes}, {"ring-of-four", SimRig::ring_of_four},
+        {"ring-of-six", SimRig::ring_of_six},   {"ball-of-eight", SimRig::ball_of_eight},
+        {"dome-of-five", SimRig::dome_of_five}, {"pair-180", SimRig::pair_180}};
+    return rigs;
+}
+
 Truth make_truth(const SimOptions& o) {
     Truth truth;
     truth.nominal = simulated_rig(o.rig, o.circle_size);

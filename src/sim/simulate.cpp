@@ -186,19 +186,19 @@ Project project_for(const SimOptions& o, const Truth& truth, const std::vector<S
     Project p;
     p.name = truth.nominal.name;
     Shot shot = shot_for_rig(truth.actual, truth.nominal.name);
-    shot.rate = o.rate;
+    shot.timing.rate = o.rate;
     for (const auto& file : files) {
         const std::string id = add_media(p, media_ref_for(folder / file.name));
-        if (shot.sound.empty()) shot.sound = id;
+        if (shot.timing.sound.empty()) shot.timing.sound = id;
         for (const std::size_t c : file.cameras) {
             shot.cameras[c].media = id;
             shot.cameras[c].offset = Rational::from_double(truth.cameras[c].offset_s);
             shot.cameras[c].drift_ppm = truth.cameras[c].drift_ppm;
         }
     }
-    shot.orientation = truth.tilt;
+    shot.levelling.orientation = truth.tilt;
     // A pair's cameras are the eyes themselves: nothing is to be moved to agree.
-    if (!o.distant && o.rig != SimRig::pair_180) shot.agree_distance_m = 3;
+    if (!o.distant && o.rig != SimRig::pair_180) shot.seams.agree_distance_m = 3;
     Deliverable d;
     d.id = "deliverable-1";
     d.name = "preview of the take";

@@ -9,6 +9,7 @@
 
 #include <filesystem>
 #include <functional>
+#include <map>
 
 namespace porb::sim {
 
@@ -44,8 +45,8 @@ struct Faults {
 };
 
 struct SimOptions {
-    bool distant = false;   ///< the hall a thousand times larger: no parallax
-    bool cluttered = false; ///< crates, lamps and pillars 0.7 to 2 m away all round
+    bool distant = false;      ///< the hall a thousand times larger: no parallax
+    bool cluttered = false;    ///< crates, lamps and pillars 0.7 to 2 m away all round
     unsigned clutter_seed = 1; ///< and where which of them stand
     SimRig rig = SimRig::two_fisheyes;
     int circle_size = 960; ///< pixels a side of the square that holds one circle
@@ -72,6 +73,8 @@ struct Truth {
 Rig simulated_rig(SimRig kind, int circle_size);
 /// Whether each camera of the rig records a file of its own.
 bool has_own_files(SimRig rig);
+/// The rigs as options name them.
+const std::map<std::string, SimRig>& rigs_by_name();
 Truth make_truth(const SimOptions& options);
 /// The lean of the whole rig at a shot time, shake included: rig directions become world directions by it.
 Turn rig_turn(const SimOptions& options, const Truth& truth, double seconds);

@@ -2,11 +2,13 @@
 
 #include "base/error.h"
 #include "base/range.h"
-#include "solve/centres.h"
-#include "solve/edges.h"
+#include "solve/bundle/observations.h"
+#include "solve/bundle/solve_points.h"
 #include "solve/finding.h"
-#include "solve/rough.h"
-#include "solve/sights.h"
+#include "solve/pictures/centres.h"
+#include "solve/pictures/edges.h"
+#include "solve/pictures/rough.h"
+#include "solve/points.h"
 
 #include <fmt/format.h>
 
@@ -57,13 +59,13 @@ std::vector<Moment> small_moments(const Project& project, const Shot& shot, cons
 }
 
 /// How the cameras stand, roughly, whatever the rig says, from the sample that links most of them.
-struct Standing {
+struct RoughStart {
     RoughRig rough;
     Moment moment; ///< the middle sample, at which first points are looked for
 };
-Standing how_cameras_stand(const Project& project, const Shot& shot, const std::vector<Seconds>& times,
-                           const std::vector<bool>& in_use, MediaLibrary& library, const Say& say,
-                           const Cancel& cancel) {
+RoughStart rough_start(const Project& project, const Shot& shot, const std::vector<Seconds>& times,
+                       const std::vector<bool>& in_use, MediaLibrary& library, const Say& say,
+                       const Cancel& cancel) {
     std::vector<Mat3> nominal;
     for (const auto& c : shot.rig.cameras) nominal.push_back(rotation_of(c.pose.turn));
     const auto linked = [&](const RoughRig& r) {
@@ -72,7 +74,7 @@ Standing how_cameras_stand(const Project& project, const Shot& shot, const std::
         return n;
     };
     const auto all = std::count(in_use.begin(), in_use.end(), true);
-    std::optional<Standing> best;
+    std::optional<RoughStart> best;
     for (const std::size_t s : {times.size() / 2, std::size_t(0), times.size() - 1}) {
         if (best && (linked(best->rough) == all || times[s] == best->moment.time)) continue;
         say(0.06, "Looking for landmarks");
@@ -84,7 +86,7 @@ Standing how_cameras_stand(const Project& project, const Shot& shot, const std::
         }
         RoughRig now = rough_rig(marks, nominal, cancel);
         if (!best)
-            best = Standing{std::move(now), std::move(moment)};
+            best = RoughStart{std::move(now), std::move(moment)};
         else if (linked(now) > linked(best->rough))
             best->rough = std::move(now);
     }
@@ -120,7 +122,7 @@ Rig first_solve(Shot& first, const Rig& start, const Moment& moment, const std::
     match.nearest_m = std::max(0.8, options.nearest_m);
     match.wanted = kFirstPoints;
     ControlPoints points, by_hand;
-    for (const auto& p : *first.points)
+    for (const auto& p : *first.calibration.points)
         if (p.by_hand && p.dropped.empty()) by_hand.push_back(p);
     match_moment(first, start, moment, overlapping_pairs(start, in_use), match, false, points, cancel);
     points.insert(points.end(), by_hand.begin(), by_hand.end());
@@ -129,11 +131,11 @@ Rig first_solve(Shot& first, const Rig& start, const Moment& moment, const std::
     for (const auto& p : points) ++links[index_of(start, p.a)], ++links[index_of(start, p.b)];
     for (std::size_t c = 0; c < n; ++c)
         if (in_use[c] && links[c] < kLeastLinks) throw too_few_links(start.cameras[c].id, links[c]);
-    first.points = std::move(points);
+    first.calibration.points = std::move(points);
     const auto solved = solve_points({&first}, start, start, true, cancel, true);
     for (const auto& p : solved.points[0])
         if (p.dropped.empty()) ++kept[index_of(start, p.a)], ++kept[index_of(start, p.b)];
-    first.points = by_hand;
+    first.calibration.points = by_hand;
     if (agreed) *agreed = std::accumulate(kept.begin(), kept.end(), 0) / 2;
     for (std::size_t c = 0; c < n; ++c)
         if (in_use[c] && (kept[c] < kLeastLinks || kept[c] < 0.25 * links[c]))
@@ -147,9 +149,9 @@ Rig first_solve(Shot& first, const Rig& start, const Moment& moment, const std::
 /// A rig that is nearly right, from few points with a wide margin at one moment. It begins with the turns
 /// that landmarks gave, then with the rig's own, then more widely, until every camera is tied to the others.
 /// Throws Error with what is plainly wrong.
-Rig first_rig(const Shot& shot, const Standing& standing, const std::vector<bool>& in_use,
+Rig first_rig(const Shot& shot, const RoughStart& start, const std::vector<bool>& in_use,
               const SolveOptions& options, const Say& say, const Cancel& cancel) {
-    RoughRig judged = standing.rough;
+    RoughRig judged = start.rough;
     bool lost = false;
     for (std::size_t c = 0; c < judged.placed.size(); ++c) {
         if (!in_use[c]) judged.placed[c] = true; // a camera without a source is nowhere, which is no trouble
@@ -161,16 +163,18 @@ Rig first_rig(const Shot& shot, const Standing& standing, const std::vector<bool
     if (trouble && options.from_far) throw told();
 
     Shot first = shot;
-    first.lines.clear();
-    first.solving.position = Freedom::locked;
-    first.solving.limit_px = 8;
+    first.calibration.lines.clear();
+    first.calibration.solving.position = Freedom::locked;
+    first.calibration.solving.limit_px = 8;
     if (options.from_far) {
-        first.solving.turn_sigma_deg = std::max(kFarTurnDeg, first.solving.turn_sigma_deg);
-        first.solving.focal_sigma_percent = std::max(kFarFocalPercent, first.solving.focal_sigma_percent);
+        first.calibration.solving.turn_sigma_deg =
+            std::max(kFarTurnDeg, first.calibration.solving.turn_sigma_deg);
+        first.calibration.solving.focal_sigma_percent =
+            std::max(kFarFocalPercent, first.calibration.solving.focal_sigma_percent);
     }
     const auto solved_once = [&](const Rig& rig, double margin_deg, int* agreed = nullptr) {
         refuse_unlinked(rig, in_use, overlapping_pairs(rig, in_use));
-        return first_solve(first, rig, standing.moment, in_use, margin_deg, options, cancel, agreed);
+        return first_solve(first, rig, start.moment, in_use, margin_deg, options, cancel, agreed);
     };
     const auto solved_from = [&](const Rig& rig, double margin_deg) {
         return solved_once(solved_once(rig, margin_deg), kSecondMarginDeg);
@@ -196,7 +200,7 @@ Rig first_rig(const Shot& shot, const Standing& standing, const std::vector<bool
             return t;
         };
         const Tried own = tried(shot.rig);
-        if (own.support <= tried(turned_by_landmarks(shot.rig, standing.rough, in_use, true)).support)
+        if (own.support <= tried(turned_by_landmarks(shot.rig, start.rough, in_use, true)).support)
             throw told();
         return solved_once(own.rig, kSecondMarginDeg);
     }
@@ -211,7 +215,7 @@ Rig first_rig(const Shot& shot, const Standing& standing, const std::vector<bool
         say(0.15 + 0.04 * double(n), "First points");
         try {
             return solved_from(attempts[n].by_landmarks
-                                   ? turned_by_landmarks(shot.rig, standing.rough, in_use, options.from_far)
+                                   ? turned_by_landmarks(shot.rig, start.rough, in_use, options.from_far)
                                    : shot.rig,
                                attempts[n].margin_deg);
         } catch (const Error&) {
@@ -251,7 +255,7 @@ Solved solve_shot(const Project& project, const Shot& given, MediaLibrary& libra
     if (!options.find) {
         say(0.1, "Solving");
         Shot with = given;
-        if (!given.solving.straight_edges) std::erase_if(with.lines, is_solve_edge);
+        if (!given.calibration.solving.straight_edges) std::erase_if(with.calibration.lines, is_solve_edge);
         auto together = solve_points({&with}, given.rig, given.rig, true, cancel);
         say(1, "Solved");
         return {together.rig, together.points[0], together.lines[0], std::move(together.report)};
@@ -267,23 +271,24 @@ Solved solve_shot(const Project& project, const Shot& given, MediaLibrary& libra
     refuse_one_moment(project, shot, times, library, options);
     say(0.03, "Reading samples");
     refuse_black(small_moments(project, shot, times, library), shot.rig, in_use);
-    const Standing standing = how_cameras_stand(project, shot, times, in_use, library, say, cancel);
-    const Rig start = first_rig(shot, standing, in_use, options, say, cancel);
+    const RoughStart rough = rough_start(project, shot, times, in_use, library, say, cancel);
+    const Rig start = first_rig(shot, rough, in_use, options, say, cancel);
     auto found = find_at_samples(
         project, shot, start, times, library, options, kLastMarginDeg,
         [&](double share) { say(0.28 + 0.6 * share, "Finding points"); }, cancel);
 
     Shot with = shot;
-    with.points = with_those_by_hand(std::move(found.points), shot);
-    if (!with.profile)
-        with.profile = shot.rig; // priors are those of the rig as it was, not of the first solve
+    with.calibration.points = with_those_by_hand(std::move(found.points), shot);
+    if (!with.calibration.profile)
+        with.calibration.profile = shot.rig; // priors are those of the rig as it was, not of the first solve
     if (options.from_far)
-        with.solving.focal_sigma_percent = std::max(kFarFocalPercent, with.solving.focal_sigma_percent);
-    std::erase_if(with.lines, is_solve_edge);
-    if (shot.solving.straight_edges) {
+        with.calibration.solving.focal_sigma_percent =
+            std::max(kFarFocalPercent, with.calibration.solving.focal_sigma_percent);
+    std::erase_if(with.calibration.lines, is_solve_edge);
+    if (shot.calibration.solving.straight_edges) {
         say(0.88, "Following straight edges");
-        for (auto& edge : find_straight_edges(start, standing.moment, free_point_id(with), cancel))
-            with.lines.push_back(std::move(edge));
+        for (auto& edge : find_straight_edges(start, rough.moment, free_point_id(with), cancel))
+            with.calibration.lines.push_back(std::move(edge));
     }
     say(0.9, "Solving");
     auto together = solve_points({&with}, start, given.rig, true, cancel);
@@ -295,24 +300,6 @@ Solved solve_shot(const Project& project, const Shot& given, MediaLibrary& libra
             throw too_few_links(c.camera, c.points);
     say(1, "Solved");
     return solved;
-}
-
-std::optional<Rms> stitch_error(const Project& project, const Shot& shot, Seconds time, MediaLibrary& library,
-                                const Cancel& cancel) {
-    const auto pairs = overlapping_pairs(shot.rig, cameras_with_sources(project, shot));
-    const Moment moment = read_moment(project, shot, time, library);
-    MatchOptions match;
-    match.margin_deg = 0.8;
-    match.wanted = 24;
-    ControlPoints points;
-    match_moment(shot, shot.rig, moment, pairs, match, false, points, cancel);
-    if (points.size() < 8) return std::nullopt;
-    auto fits = fit_points(shot.rig, sights_of(shot.rig, points));
-    // A few false matches must not raise it: the worst tenth is left out.
-    std::sort(fits.begin(), fits.end(),
-              [](const PointFit& a, const PointFit& b) { return a.miss_px() < b.miss_px(); });
-    fits.resize(std::max<std::size_t>(1, fits.size() * 9 / 10));
-    return rms_of(fits);
 }
 
 } // namespace porb

@@ -1,7 +1,8 @@
 #include "solve/finding.h"
 
 #include "base/error.h"
-#include "solve/sights.h"
+#include "solve/bundle/observations.h"
+#include "solve/points.h"
 
 namespace porb {
 
@@ -55,7 +56,7 @@ void drop_moving(ControlPoints& points, const std::vector<Seconds>& times,
         for (std::size_t s = 0; s < small.size(); ++s) {
             if (s == own || !small[s].seen[c]) continue;
             ++others;
-            same += likeness(here, window_at(*small[s].seen[c], p.a_px * small[s].scale[c])) > kStillLike;
+            same += correlation(here, window_at(*small[s].seen[c], p.a_px * small[s].scale[c])) > kStillLike;
         }
         again[i] = others ? double(same) / others : 1;
         kept += again[i] > 0;
@@ -67,7 +68,7 @@ void drop_moving(ControlPoints& points, const std::vector<Seconds>& times,
         return;
     }
     for (std::size_t i = 0; i < points.size(); ++i)
-        if (again[i] <= 0) points[i].dropped = "moves: no other sample shows it at its place";
+        if (again[i] <= 0) points[i].dropped = {DropReason::moves, "no other sample shows it at its place"};
 }
 
 } // namespace
@@ -135,16 +136,16 @@ void match_moment(const Shot& shot, const Rig& rig, const Moment& moment, const 
         if (!eyes[a] || !eyes[b]) continue;
         const std::string &id_a = rig.cameras[a].id, &id_b = rig.cameras[b].id;
         const auto allowed = [&](const Corner& c) {
-            return regions_allow(shot.regions, id_a, c.px, c.direction);
+            return regions_allow(shot.calibration.regions, id_a, c.px, c.direction);
         };
         for (const auto& m : match_pair(*eyes[a], *eyes[b], corners[a], options, allowed, cancel)) {
             const auto d = eyes[b]->direction(m.b_px);
-            if (!d || !regions_allow(shot.regions, id_b, m.b_px, *d)) continue;
+            if (!d || !regions_allow(shot.calibration.regions, id_b, m.b_px, *d)) continue;
             ControlPoint p;
             p.time = moment.time;
             p.a = id_a, p.b = id_b;
             p.a_px = m.a_px, p.b_px = m.b_px;
-            p.likeness = std::min(1.0, m.likeness);
+            p.correlation = std::min(1.0, m.correlation);
             out.push_back(std::move(p));
         }
     }
@@ -175,7 +176,7 @@ Found find_at_samples(const Project& project, const Shot& shot, const Rig& rig,
 ControlPoints with_those_by_hand(ControlPoints found, const Shot& shot) {
     int id = free_point_id(shot);
     for (auto& p : found) p.id = id++;
-    for (const auto& p : *shot.points)
+    for (const auto& p : *shot.calibration.points)
         if (p.by_hand) found.push_back(p);
     return found;
 }

@@ -2,7 +2,8 @@
 
 // Looking for points at the samples of a shot; for the files of solving alone.
 #include "solve/calibrate.h"
-#include "solve/matching.h"
+#include "solve/pictures/matching.h"
+#include "solve/pictures/samples.h"
 
 namespace porb {
 

@@ -4,7 +4,7 @@
 #include "base/error.h"
 #include "project/orientation.h"
 #include "project/span.h"
-#include "solve/edges.h"
+#include "solve/pictures/edges.h"
 
 #include <Eigen/Dense>
 #include <fmt/format.h>
@@ -13,11 +13,11 @@ namespace porb {
 
 namespace {
 
-constexpr double kAgreeDeg = 2.5;   ///< a constraint that misses by less agrees
+constexpr double kAgreeDeg = 2.5;   ///< a constraint whose residual is less agrees
 constexpr double kTogetherDeg = 1;  ///< level lines that point to one place within this run side by side
 constexpr double kParallelDeg = 6;  ///< planes of level lines nearer than this fix no direction
 constexpr double kMostTurnDeg = 40; ///< found edges stand upright within this of either end of the present up
-constexpr double kAlongDeg = 2;     ///< an edge that misses an axis by less runs along it, more or less
+constexpr double kAlongDeg = 2;     ///< an edge within so much of an axis runs along it, more or less
 constexpr double kFitDeg = 0.8;     ///< and in earnest
 constexpr double kMostUnsureDeg = 1; ///< of what is found; worse is not believed
 constexpr std::size_t kMostPaired = 220;
@@ -54,7 +54,7 @@ std::vector<Constraint> constraints_of(std::span<const LineSense> lines) {
     return out;
 }
 
-double miss_deg_of(const Constraint& c, const Vec3& up) {
+double residual_deg_of(const Constraint& c, const Vec3& up) {
     return degrees(std::asin(std::min(1.0, std::abs(c.across.dot(up)))));
 }
 
@@ -62,7 +62,7 @@ double miss_deg_of(const Constraint& c, const Vec3& up) {
 
 std::vector<LineSense> line_senses(const Shot& shot) {
     std::vector<LineSense> out;
-    for (const auto& l : shot.lines) {
+    for (const auto& l : shot.calibration.lines) {
         const Camera* camera = find_camera(shot.rig, l.camera);
         if (!camera || l.kind == LineKind::straight) continue;
         const LensMap map(camera->lens);
@@ -103,7 +103,7 @@ Upright upright_from_lines(std::span<const LineSense> lines, const Vec3& near) {
             if (verticals < std::ptrdiff_t(lines.size()) && std::abs(up.dot(near)) < 0.5) continue;
             double agree = 0;
             for (const auto& c : constraints)
-                agree += c.weight * std::max(0.0, 1 - miss_deg_of(c, up) / kAgreeDeg);
+                agree += c.weight * std::max(0.0, 1 - residual_deg_of(c, up) / kAgreeDeg);
             agree *= 1 + 0.1 * std::abs(up.dot(near)); // of equals, what is upright already
             if (agree > most) most = agree, best = up;
         }
@@ -114,7 +114,7 @@ Upright upright_from_lines(std::span<const LineSense> lines, const Vec3& near) {
     for (int round = 0; round < 8; ++round) {
         information.setZero();
         for (const auto& c : constraints) {
-            const double ratio = miss_deg_of(c, best) / kAgreeDeg;
+            const double ratio = residual_deg_of(c, best) / kAgreeDeg;
             if (ratio < 1)
                 information += c.weight * std::pow(1 - ratio * ratio, 2) * c.across * c.across.transpose();
         }
@@ -124,23 +124,23 @@ Upright upright_from_lines(std::span<const LineSense> lines, const Vec3& near) {
     if (best.dot(near) < 0) best = -best;
     Upright out;
     out.up = best;
-    out.miss_deg.assign(lines.size(), 0);
+    out.residual_deg.assign(lines.size(), 0);
     out.agrees.assign(lines.size(), false);
     std::vector<double> smallest(lines.size(), 90);
     double squares = 0;
     int n = 0;
     for (const auto& c : constraints) {
-        const double miss = miss_deg_of(c, best);
-        for (const std::size_t l : {c.line, c.other}) smallest[l] = std::min(smallest[l], miss);
-        if (miss < kAgreeDeg) squares += miss * miss, ++n;
+        const double residual = residual_deg_of(c, best);
+        for (const std::size_t l : {c.line, c.other}) smallest[l] = std::min(smallest[l], residual);
+        if (residual < kAgreeDeg) squares += residual * residual, ++n;
     }
     for (std::size_t l = 0; l < lines.size(); ++l)
-        out.miss_deg[l] = smallest[l], out.agrees[l] = smallest[l] < kAgreeDeg;
+        out.residual_deg[l] = smallest[l], out.agrees[l] = smallest[l] < kAgreeDeg;
     out.error_deg = n ? std::sqrt(squares / n) : 0;
     // The weaker of the two directions in which up can lean.
     const Eigen::SelfAdjointEigenSolver<Mat3> e(information);
     double total = 0;
-    for (const auto& c : constraints) total += miss_deg_of(c, best) < kAgreeDeg ? c.weight : 0;
+    for (const auto& c : constraints) total += residual_deg_of(c, best) < kAgreeDeg ? c.weight : 0;
     const double share = e.eigenvalues()[1] / std::max(1e-12, total);
     out.sure_deg = std::max(out.error_deg, 0.02) / std::sqrt(std::max(1e-6, share * std::max(1, n)));
     return out;
@@ -208,8 +208,8 @@ std::pair<Vec3, double> axis_along(const std::vector<Edge>& edges, const Vec3& n
             if (std::abs(axis.dot(near)) < least_cos) continue;
             double agree = 0;
             for (const Edge& e : edges) {
-                const double miss = degrees(std::asin(std::min(1.0, std::abs(e.normal.dot(axis)))));
-                if (miss < kAlongDeg) agree += e.length_rad * (1 - miss / kAlongDeg);
+                const double residual = degrees(std::asin(std::min(1.0, std::abs(e.normal.dot(axis)))));
+                if (residual < kAlongDeg) agree += e.length_rad * (1 - residual / kAlongDeg);
             }
             if (agree > most) most = agree, best = axis;
         }
@@ -238,10 +238,10 @@ Upright fitted(const std::vector<Edge>& edges, Vec3 axis) {
     double squares = 0, total = 0;
     int n = 0;
     for (const Edge& e : edges) {
-        const double miss = degrees(std::asin(std::min(1.0, std::abs(e.normal.dot(axis)))));
-        out.miss_deg.push_back(miss);
-        out.agrees.push_back(miss < kFitDeg);
-        if (miss < kFitDeg) squares += miss * miss, total += e.length_rad, ++n;
+        const double residual = degrees(std::asin(std::min(1.0, std::abs(e.normal.dot(axis)))));
+        out.residual_deg.push_back(residual);
+        out.agrees.push_back(residual < kFitDeg);
+        if (residual < kFitDeg) squares += residual * residual, total += e.length_rad, ++n;
     }
     out.error_deg = n ? std::sqrt(squares / n) : 0;
     const Eigen::SelfAdjointEigenSolver<Mat3> e(information);
@@ -255,18 +255,19 @@ Upright fitted(const std::vector<Edge>& edges, Vec3 axis) {
 std::vector<Seconds> upright_times(const Project& project, const Shot& shot, MediaLibrary& library) {
     constexpr int kMoments = 4;
     const Span span = used_span(project, shot, library);
-    const std::int64_t first = frame_index(span.in, shot.rate),
-                       last = std::max(first, frame_before(span.out, shot.rate));
+    const std::int64_t first = frame_index(span.in, shot.timing.rate),
+                       last = std::max(first, frame_before(span.out, shot.timing.rate));
     std::vector<Seconds> times;
     for (int i = 0; i < kMoments; ++i) {
-        const Seconds t = frame_time(first + (last - first) * i / (kMoments - 1), shot.rate);
+        const Seconds t = frame_time(first + (last - first) * i / (kMoments - 1), shot.timing.rate);
         if (times.empty() || times.back() < t) times.push_back(t);
     }
     return times;
 }
 
 FoundUpright find_upright(const Project& project, const Shot& shot, std::span<const Seconds> times,
-                          MediaLibrary& library, const Cancel& cancel) {
+                          MediaLibrary& library, const std::function<void(double)>& progress,
+                          const Cancel& cancel) {
     const Mat3 first = orientation_at(shot, times.front());
     const Vec3 near = first.transpose() * Vec3(0, -1, 0);
     std::vector<Moment> moments;
@@ -290,6 +291,7 @@ FoundUpright find_upright(const Project& project, const Shot& shot, std::span<co
                 edges.push_back(std::move(e));
             }
         }
+        if (progress) progress(double(moments.size()) / double(times.size()));
     }
     const auto too_few = [&](const std::string& what) {
         return Error(what, "shot " + shot.name,
@@ -319,12 +321,13 @@ FoundUpright find_upright(const Project& project, const Shot& shot, std::span<co
         for (const auto& eye : eyepieces(shot.rig, moments[m]))
             if (eye) caps.add(*eye, first.transpose() * orientation_at(shot, times[m]), out.upright.up);
     const auto end = caps.sky();
+    out.end_told = end.has_value();
     if (end && *end == 1) {
         out.turned_over = true;
         out.upright.up = -out.upright.up;
     }
     int id = 0;
-    for (const auto& l : shot.lines) id = std::max(id, l.id);
+    for (const auto& l : shot.calibration.lines) id = std::max(id, l.id);
     for (std::size_t i = 0; i < edges.size() && int(out.lines.size()) < kMostFound; ++i)
         if (out.upright.agrees[i]) {
             out.lines.push_back(edges[i].mark);
@@ -334,18 +337,19 @@ FoundUpright find_upright(const Project& project, const Shot& shot, std::span<co
 }
 
 Upright upright_from_record(const Shot& shot, const MotionRecord& record, double from_s, double to_s) {
-    const Camera* camera = shot.motion ? find_camera(shot.rig, shot.motion->camera) : nullptr;
+    const Camera* camera =
+        shot.calibration.motion ? find_camera(shot.rig, shot.calibration.motion->camera) : nullptr;
     const Mat3 mount = camera ? rotation_of(camera->pose.turn) : Mat3(Mat3::Identity());
-    const double offset = shot.motion ? shot.motion->offset.to_double() : 0;
+    const double offset = shot.calibration.motion ? shot.calibration.motion->offset.to_double() : 0;
     std::vector<Vec3> ups;
     const auto within = [&](double t) { return t - offset >= from_s && t - offset <= to_s; };
     // How the rig had turned since the beginning, so that a moving rig's readings are all of one moment.
     for (const auto& s : record.acceleration)
         if (within(s.time_s)) {
             Vec3 up = mount * Vec3(s.value[0], s.value[1], s.value[2]);
-            if (shot.steady && !shot.steady->path->empty())
-                up =
-                    path_at(*shot.steady, from_s).transpose() * path_at(*shot.steady, s.time_s - offset) * up;
+            if (shot.levelling.steady && !shot.levelling.steady->path->empty())
+                up = path_at(*shot.levelling.steady, from_s).transpose() *
+                     path_at(*shot.levelling.steady, s.time_s - offset) * up;
             ups.push_back(up);
         }
     if (ups.empty())
@@ -357,7 +361,7 @@ Upright upright_from_record(const Shot& shot, const MotionRecord& record, double
                               Vec3(0, -1, 0))));
     if (ups.empty())
         throw Error("holds neither acceleration nor orientation over the used part",
-                    shot.motion ? shot.motion->path.string() : "the motion record",
+                    shot.calibration.motion ? shot.calibration.motion->path.string() : "the motion record",
                     "Use a record with accelerometer readings, or level by lines");
     Vec3 mean = Vec3::Zero();
     for (const auto& u : ups) mean += u;
@@ -388,7 +392,7 @@ void set_upright(Shot& shot, Seconds time, const Vec3& up) {
     // Straight from upside down every axis is as short: roll is the one that keeps the front in front.
     const Mat3 turn =
         there.y() > 0.9999 ? rotation_about(Vec3(0, 0, 1), kPi) : rotation_between(there, Vec3(0, -1, 0));
-    if (shot.orientation_keys.empty())
+    if (shot.levelling.orientation_keys.empty())
         set_orientation(shot, time, turn * now);
     else
         turn_all(shot, turn);

@@ -18,9 +18,9 @@ struct LineSense {
 /// Which way is up in the rig's directions, and how well the lines agree on it.
 struct Upright {
     Vec3 up{0, -1, 0};
-    double error_deg = 0;         ///< root mean square by which the lines that agree miss it
-    double sure_deg = 0;          ///< standard deviation of the result
-    std::vector<double> miss_deg; ///< of each line given, in order
+    double error_deg = 0;             ///< root mean square by which the lines that agree miss it
+    double sure_deg = 0;              ///< standard deviation of the result
+    std::vector<double> residual_deg; ///< of each line given, in order
     std::vector<bool> agrees;
 };
 
@@ -40,14 +40,17 @@ struct FoundUpright {
     std::vector<LineMark> lines; ///< those that agree, marked vertical and found, each at its moment
     Upright upright;             ///< at the first of the moments asked for
     bool turned_over = false;    ///< the rig hangs: its present up is the other end
+    bool end_told = false;       ///< by a sky; otherwise the end nearer to the present up was taken
 };
 /// Long straight edges at some moments, found on flat views cut from each lens, and the axis within 40
 /// degrees of the present up (either end of it) that most of them run along, by length. Edges of everything
 /// else are taken for what they are: they agree on no axis there. Which end of the axis is up is told by
 /// the sky (plainly brighter and far less busy than the other end), where there is one; else it is the end
-/// nearer to the present up. Throws Error that says why none was found.
+/// nearer to the present up. `progress` is told the share done after each moment. Throws Error that says why
+/// none was found.
 FoundUpright find_upright(const Project& project, const Shot& shot, std::span<const Seconds> times,
-                          MediaLibrary& library, const Cancel& cancel);
+                          MediaLibrary& library, const std::function<void(double)>& progress,
+                          const Cancel& cancel);
 /// Moments to look at when none is asked for: a few, spread evenly over the used part.
 std::vector<Seconds> upright_times(const Project& project, const Shot& shot, MediaLibrary& library);
 

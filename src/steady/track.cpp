@@ -4,7 +4,7 @@
 #include "base/error.h"
 #include "project/orientation.h"
 #include "project/span.h"
-#include "solve/samples.h"
+#include "solve/pictures/samples.h"
 
 #include <Eigen/Dense>
 #include <fmt/format.h>
@@ -21,13 +21,13 @@ constexpr int kCornersACamera = 160;
 constexpr double kRenewDeg = 10;    ///< a new key frame when the rig has turned farther
 constexpr double kRenewShare = 0.5; ///< or when fewer of its corners agree
 constexpr int kLeastCorners = 12;
-constexpr double kMovedDeg = 0.06; ///< misses of a turn alone above which a move is fitted too
+constexpr double kMovedDeg = 0.06; ///< residuals of a turn alone above which a move is fitted too
 
-/// Robust scale of misses: 1.4826 times their median, with a floor.
-double scale_of(std::vector<double> misses) {
-    if (misses.empty()) return 1;
-    const auto half = misses.begin() + std::ptrdiff_t(misses.size() / 2);
-    std::nth_element(misses.begin(), half, misses.end());
+/// Robust scale of residuals: 1.4826 times their median, with a floor.
+double scale_of(std::vector<double> residuals) {
+    if (residuals.empty()) return 1;
+    const auto half = residuals.begin() + std::ptrdiff_t(residuals.size() / 2);
+    std::nth_element(residuals.begin(), half, residuals.end());
     return std::max(2e-5, 1.4826 * *half);
 }
 
@@ -70,8 +70,8 @@ Seen see(const Project& project, const Shot& shot, const std::vector<Follower>& 
     Seen seen;
     for (const auto& f : cameras) {
         const ShotCamera& use = shot.cameras[f.camera];
-        const auto picture =
-            library.picture(find_media(project, use.media)->ref, shown_time(use, time, shot.rate), f.level);
+        const auto picture = library.picture(find_media(project, use.media)->ref,
+                                             shown_time(use, time, shot.timing.rate), f.level);
         cv::Mat mat;
         if (picture) {
             const Grey grey = grey_of(*picture);
@@ -184,16 +184,16 @@ TurnFit fit_turn(std::span<const Vec3> from, std::span<const Vec3> to) {
     const std::size_t n = from.size();
     if (n < 3) return fit;
     double scale = radians(1.0);
-    std::vector<double> misses(n, 0);
+    std::vector<double> residuals(n, 0);
     for (int round = 0; round < 12; ++round) {
         Mat3 sum = Mat3::Zero();
         for (std::size_t i = 0; i < n; ++i) {
-            const double ratio = round ? misses[i] / (2 * scale) : 0;
+            const double ratio = round ? residuals[i] / (2 * scale) : 0;
             sum += to[i] * from[i].transpose() / (1 + ratio * ratio);
         }
         fit.turn = nearest_rotation(sum);
-        for (std::size_t i = 0; i < n; ++i) misses[i] = (fit.turn * from[i]).cross(to[i]).norm();
-        scale = scale_of(misses);
+        for (std::size_t i = 0; i < n; ++i) residuals[i] = (fit.turn * from[i]).cross(to[i]).norm();
+        scale = scale_of(residuals);
     }
     if (degrees(scale / 1.4826) > kMovedDeg && n >= 2 * kLeastCorners) {
         // The rig moved as well: what is left of each direction's change lies in the plane through the
@@ -240,11 +240,11 @@ TurnFit fit_turn(std::span<const Vec3> from, std::span<const Vec3> to) {
             fit.turn = turn;
             fit.moved = true;
             scale = moved_scale;
-            for (std::size_t i = 0; i < n; ++i) misses[i] = std::abs(off[i]);
+            for (std::size_t i = 0; i < n; ++i) residuals[i] = std::abs(off[i]);
         }
     }
-    fit.miss_rad = scale / 1.4826;
-    for (const double m : misses) fit.agreeing += m < 3 * scale + radians(0.05);
+    fit.residual_rad = scale / 1.4826;
+    for (const double m : residuals) fit.agreeing += m < 3 * scale + radians(0.05);
     return fit;
 }
 
@@ -254,26 +254,27 @@ TurnPath turning_from_footage(const Project& project, const Shot& shot, MediaLib
     if (cameras.empty())
         throw Error("no camera has a source to follow", "shot " + shot.name, "Add files in Gather");
     const Span span = used_span(project, shot, library);
-    const std::int64_t first = frame_index(span.in, shot.rate), last = frame_before(span.out, shot.rate);
+    const std::int64_t first = frame_index(span.in, shot.timing.rate),
+                       last = frame_before(span.out, shot.timing.rate);
     if (last - first < 2)
         throw Error("is too short to be steadied", "shot " + shot.name,
                     "Use a moving shot of at least three frames");
     TurnPath out;
-    out.first_s = frame_time(first, shot.rate).to_double();
-    out.step_s = 1 / shot.rate.to_double();
-    Seen key = see(project, shot, cameras, frame_time(first, shot.rate), library);
+    out.first_s = frame_time(first, shot.timing.rate).to_double();
+    out.step_s = 1 / shot.timing.rate.to_double();
+    Seen key = see(project, shot, cameras, frame_time(first, shot.timing.rate), library);
     std::vector<Mark> marks = marks_in(key, cameras);
     if (int(marks.size()) < kLeastCorners)
         throw Error("shows too little to follow", fmt::format("shot {} at {:.2f} s", shot.name, out.first_s),
                     "Set in to a moment with more to see, or use the motion record");
     Mat3 key_path = Mat3::Identity(), now_to_key = Mat3::Identity(), last_step = Mat3::Identity();
     std::size_t agreed_at_first = 0;
-    std::vector<double> misses;
+    std::vector<double> residuals;
     out.path.push_back(Vec3::Zero());
     Seen before = key;
     for (std::int64_t n = first + 1; n <= last; ++n) {
         cancel.check();
-        Seen now = see(project, shot, cameras, frame_time(n, shot.rate), library);
+        Seen now = see(project, shot, cameras, frame_time(n, shot.timing.rate), library);
         std::vector<Vec3> from, to;
         const Mat3 predicted = now_to_key * last_step;
         follow(key, now, cameras, marks, predicted, from, to);
@@ -297,7 +298,7 @@ TurnPath turning_from_footage(const Project& project, const Shot& shot, MediaLib
             ++out.lost;
             fit.turn = now_to_key * last_step;
         } else {
-            misses.push_back(fit.miss_rad);
+            residuals.push_back(fit.residual_rad);
             if (!agreed_at_first) agreed_at_first = std::size_t(fit.agreeing);
         }
         last_step = now_to_key.transpose() * fit.turn;
@@ -310,9 +311,10 @@ TurnPath turning_from_footage(const Project& project, const Shot& shot, MediaLib
     if (out.lost > int(out.path.size()) / 2)
         throw Error("shows too little to follow in most of its frames", "shot " + shot.name,
                     "Use the motion record, or a part with more to see");
-    if (!misses.empty()) {
-        std::nth_element(misses.begin(), misses.begin() + std::ptrdiff_t(misses.size() / 2), misses.end());
-        out.miss_deg = degrees(misses[misses.size() / 2]);
+    if (!residuals.empty()) {
+        std::nth_element(residuals.begin(), residuals.begin() + std::ptrdiff_t(residuals.size() / 2),
+                         residuals.end());
+        out.residual_deg = degrees(residuals[residuals.size() / 2]);
     }
     return out;
 }
@@ -359,7 +361,7 @@ RecordFit fit_record(const TurnPath& footage, const MotionRecord& record, double
                     "Check that it belongs to this shot, or set its offset by hand");
     // Then on the vectors, whose directions tell more than their sizes: the offset at which the axes fit
     // best.
-    const auto miss_at = [&](double offset, Mat3& axes) {
+    const auto residual_at = [&](double offset, Mat3& axes) {
         if (at(offset, theirs) < -0.5) return 1e9;
         Mat3 sum = Mat3::Zero();
         for (std::size_t i = 0; i < seen.size(); ++i) sum += seen[i] * theirs[i].transpose();
@@ -374,12 +376,12 @@ RecordFit fit_record(const TurnPath& footage, const MotionRecord& record, double
         double least = 1e18, where = centre;
         Mat3 axes;
         for (int k = -4; k <= 4; ++k)
-            if (const double m = miss_at(centre + k * step, axes); m < least)
+            if (const double m = residual_at(centre + k * step, axes); m < least)
                 least = m, where = centre + k * step, fit.to_rig = axes;
         centre = where;
     }
     fit.offset_s = centre;
-    fit.likeness = best;
+    fit.correlation = best;
     return fit;
 }
 
@@ -443,36 +445,36 @@ std::string steady_shot(const Project& project, Shot& shot, SteadySource source,
     std::string words;
     if (source == SteadySource::footage) {
         path = turning_from_footage(project, shot, library, progress, cancel);
-        words = fmt::format("{} frames followed to {:.3f} degrees", path.path.size(), path.miss_deg);
+        words = fmt::format("{} frames followed to {:.3f} degrees", path.path.size(), path.residual_deg);
         if (path.lost) words += fmt::format("; {} frames showed too little", path.lost);
     } else {
-        if (!shot.motion)
+        if (!shot.calibration.motion)
             throw Error("has no motion record", "shot " + shot.name,
                         "Read one in Rig, or steady from the footage");
-        const MotionRecord record = load_motion(shot.motion->path);
-        const Camera* camera = find_camera(shot.rig, shot.motion->camera);
+        const MotionRecord record = load_motion(shot.calibration.motion->path);
+        const Camera* camera = find_camera(shot.rig, shot.calibration.motion->camera);
         Mat3 mount = camera ? rotation_of(camera->pose.turn) : Mat3(Mat3::Identity());
         if (fit) {
             const TurnPath footage = turning_from_footage(project, shot, library, progress, cancel);
             const RecordFit found = fit_record(footage, record);
-            shot.motion->offset = Rational::from_double(std::round(found.offset_s * 1e5) / 1e5);
+            shot.calibration.motion->offset = Rational::from_double(std::round(found.offset_s * 1e5) / 1e5);
             mount = found.to_rig;
-            words = fmt::format("record lies {:+.4f} s from the shot, likeness {:.2f}", found.offset_s,
-                                found.likeness);
+            words = fmt::format("record lies {:+.4f} s from the shot, correlation {:.2f}", found.offset_s,
+                                found.correlation);
         }
         const Span span = used_span(project, shot, library);
         if (span.empty()) throw Error("no camera has a source", "shot " + shot.name, "Add files in Gather");
         const double from = span.in.to_double(), to = span.out.to_double();
-        path = turning_from_record(record, shot.motion->offset.to_double(), mount, from, to);
+        path = turning_from_record(record, shot.calibration.motion->offset.to_double(), mount, from, to);
         if (words.empty()) words = fmt::format("{:.1f} s of the record used", to - from);
     }
-    Steady next = shot.steady.value_or(Steady{});
+    Steady next = shot.levelling.steady.value_or(Steady{});
     next.on = true;
     next.source = source;
     next.first_s = path.first_s;
     next.step_s = path.step_s;
     next.path = std::move(path.path);
-    shot.steady = std::move(next);
+    shot.levelling.steady = std::move(next);
     return words;
 }
 

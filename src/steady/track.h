@@ -16,8 +16,8 @@ namespace porb {
 struct TurnPath {
     double first_s = 0, step_s = 0;
     std::vector<Vec3> path;
-    double miss_deg = 0; ///< typical angle by which tracked directions miss the turn
-    int lost = 0;        ///< frames at which too little could be followed; the turn goes on as before there
+    double residual_deg = 0; ///< typical angle by which tracked directions miss the turn
+    int lost = 0; ///< frames at which too little could be followed; the turn goes on as before there
 };
 
 /// Follows corners of the pictures from frame to frame on the sphere (pyramidal Lucas-Kanade, Bouguet 2000,
@@ -33,7 +33,7 @@ TurnPath turning_from_footage(const Project& project, const Shot& shot, MediaLib
 struct TurnFit {
     Mat3 turn;
     bool moved = false;
-    double miss_rad = 0; ///< median
+    double residual_rad = 0; ///< median
     int agreeing = 0;
 };
 TurnFit fit_turn(std::span<const Vec3> from, std::span<const Vec3> to);
@@ -42,7 +42,7 @@ TurnFit fit_turn(std::span<const Vec3> from, std::span<const Vec3> to);
 struct RecordFit {
     double offset_s = 0;
     Mat3 to_rig;
-    double likeness = 0; ///< correlation of the two speeds of turning, up to 1
+    double correlation = 0; ///< correlation of the two speeds of turning, up to 1
 };
 /// Finds offset and axes from the speeds of turning: the offset by normalised correlation of their sizes, the
 /// axes by Wahba's problem on the vectors. Throws Error when the rig hardly turns or nothing fits within

@@ -1,24 +1,25 @@
 #pragma once
 
+#include "base/cache.h"
 #include "base/progress.h"
 #include "grade/grader.h"
 #include "media/library.h"
 #include "project/span.h"
-#include "stitch/denoise.h"
-#include "stitch/distances.h"
-#include "stitch/light_bands.h"
-#include "stitch/plan.h"
-#include "stitch/tone.h"
+#include "stitch/blend/light_bands.h"
+#include "stitch/distances/distances.h"
+#include "stitch/plan/plan.h"
+#include "stitch/source/denoise.h"
+#include "stitch/source/tone.h"
 
 #include <mutex>
 
 namespace porb {
 
-/// Makes pictures of shots. Holds what is slow and does not depend on the frame (plans, by value, within a
-/// bound) and the library of sources. Safe to use from several threads.
+/// Makes pictures of shots. Keeps what is slow to make (plans, distances, bands of light) by value, within
+/// the bound of its library's caches. Safe to use from several threads.
 class Composer {
   public:
-    explicit Composer(std::shared_ptr<MediaLibrary> library, std::size_t plan_cache_bytes = 256u << 20);
+    explicit Composer(std::shared_ptr<MediaLibrary> library);
 
     /// The one way to a picture: shot `shot` of `project` at shot time `time` as `view` shows it. Where no
     /// lens sees, alpha is 0. Cameras without media or outside their source's duration are left out. Throws
@@ -32,7 +33,7 @@ class Composer {
         std::shared_ptr<const BlendPlan> plan;
         std::vector<Picture> sources; ///< of plan->cameras
         std::vector<CameraTone> tones;
-        SphereGrid distances; ///< empty: everything at the agree distance
+        std::shared_ptr<const SphereGrid> distances; ///< none: everything at the agree distance
         std::vector<SphereGrid> lights;
         std::shared_ptr<const Grader> grader; ///< or none
         Filter filter = Filter::cubic;
@@ -50,82 +51,79 @@ class Composer {
                           const Cancel& cancel = {});
     /// What cameras show at a moment, for whoever looks at sources beside each other: pictures halved as
     /// often as is asked, and their tones. Nothing when one of them is outside its source.
-    struct Seen {
+    struct SourceFrames {
         std::vector<Picture> sources;
         std::vector<CameraTone> tones;
     };
-    std::optional<Seen> look(const Project& project, const Shot& shot, Seconds time,
-                             const std::vector<BlendPlan::PlanCamera>& cameras);
+    std::optional<SourceFrames> source_frames(const Project& project, const Shot& shot, Seconds time,
+                                              const std::vector<BlendPlan::PlanCamera>& cameras);
     MediaLibrary& library() { return *library_; }
 
   private:
-    struct Kept {
-        PlanKey key;
-        std::shared_ptr<const BlendPlan> plan;
+    /// What was read for one moment: pictures and tones, in the order of the cameras that were asked for.
+    struct Reading {
+        SourceFrames frames;
+        std::optional<std::size_t> ended; ///< of the shot's cameras: outside its source, and nothing was seen
     };
-    std::shared_ptr<MediaLibrary> library_;
-    std::mutex mutex_;
-    std::vector<Kept> kept_; ///< oldest use first
-    std::size_t limit_, bytes_ = 0;
-    /// What is slow to make and does not depend on the view: made once, however many ask, and kept by its
-    /// key, the oldest use first.
-    template <class Made>
-    class Few {
-      public:
-        template <class Make>
-        std::shared_ptr<const Made> get(const PlanKey& key, double setting, const Make& make);
-
-      private:
-        struct Entry {
-            PlanKey key;
-            double setting;
-            std::shared_ptr<const Made> made;
-        };
-        std::mutex mutex_;
-        std::vector<Entry> kept_;
-    };
-    /// Pictures and tones of these cameras; false, and `key` without them, when some are outside their
-    /// sources.
-    bool read(const Project& project, const Shot& shot, Seconds time,
-              const std::vector<BlendPlan::PlanCamera>& cameras, PlanKey& key, std::vector<Picture>& sources,
-              std::vector<CameraTone>& tones, const Cancel& cancel);
+    Reading read(const Project& project, const Shot& shot, Seconds time,
+                 const std::vector<BlendPlan::PlanCamera>& cameras, const Cancel& cancel);
+    /// The same where all of them run.
+    SourceFrames read_running(const Project& project, const Shot& shot, Seconds time,
+                              const std::vector<BlendPlan::PlanCamera>& cameras, const Cancel& cancel);
+    /// The key of a moment, in which those cameras run whose sources show something then.
+    PlanKey running_key(const Project& project, const Shot& shot, Seconds time, const View& view,
+                        const Cancel& cancel);
     /// For each camera of the shot the moment at which its frame on show was taken, shot time; nothing when
     /// that is `time` for all, or makes no difference.
     std::vector<Seconds> taken_at(const Project& project, const Shot& shot, Seconds time);
-    SphereGrid distances_at(const Project& project, const Shot& shot, Seconds time, PlanKey& key,
-                            const Cancel& cancel, bool confidence = false);
-    /// What the distances of a moment follow from. They are kept while one looks about at it, and what was
-    /// matched for other moments thereabouts.
-    struct Moment {
+
+    /// What distances follow from, beside the zones: pictures at a moment and how they are matched.
+    struct MomentKey {
+        struct Source {
+            MediaRef ref;
+            Seconds offset;
+            double drift_ppm;
+            CameraColour colour;
+            bool operator==(const Source&) const = default;
+        };
         Seconds time;
         FlowSettings flow; ///< at that moment; of what was matched its smoothness alone
         MatchSettings match;
         Denoise denoise;
         FrameRate rate;
-        std::vector<MediaRef> media;
-        std::vector<ShotCamera> cameras;
+        std::vector<Source> sources; ///< by camera
         PlanKey zones;
-        bool operator==(const Moment&) const = default;
+        bool operator==(const MomentKey&) const = default;
     };
-    std::mutex moments_mutex_;
-    std::vector<std::pair<Moment, SeamZones::GlimpsePtr>>
-        steady_; ///< of moments that count for others, oldest first
-    std::vector<std::pair<Moment, SeamZones::GlimpsePtr>> passing_; ///< of other frames
-    std::vector<std::pair<Moment, SphereGrid>> fields_;
-    std::vector<SphereGrid> lights_at(const Project& project, const Shot& shot, Seconds time, PlanKey& key,
-                                      const SphereGrid& distances, const Cancel& cancel);
+    struct Moments {
+        std::shared_ptr<const SeamZones> zones;
+        std::vector<SeamZones::Weighed> weighed; ///< its support frames in order of time, then itself
+    };
+    MomentKey moment_key(const Project& project, const Shot& shot, Seconds time, const PlanKey& key) const;
+    Moments moments(const Project& project, const Shot& shot, const MomentKey& field, const PlanKey& key,
+                    const Cancel& cancel);
+    std::shared_ptr<const SphereGrid> distances_at(const Project& project, const Shot& shot, Seconds time,
+                                                   const PlanKey& key, const Cancel& cancel);
+    std::vector<SphereGrid> lights_at(const Project& project, const Shot& shot, Seconds time,
+                                      const PlanKey& key, const SphereGrid& distances, const Cancel& cancel);
     std::shared_ptr<const Grader> grader_for(const Grade& grade);
+
+    std::shared_ptr<MediaLibrary> library_;
     Cleaner cleaner_;
+    Cache<PlanKey, std::shared_ptr<const BlendPlan>> plans_;
+    Cache<PlanKey, std::shared_ptr<const SeamZones>> zones_;
+    Cache<MomentKey, SeamZones::MatchedMomentPtr>
+        matched_moments_; ///< what was matched at moments, for those beside them
+    Cache<MomentKey, std::shared_ptr<const SphereGrid>> fields_;
+    Cache<std::pair<PlanKey, double>, std::shared_ptr<const LightBands>> bands_; ///< by their widest, degrees
     std::mutex grader_mutex_;
     Grade graded_;
     std::shared_ptr<const Grader> grader_;
-    Few<SeamZones> zones_;
-    Few<LightBands> bands_;
 };
 
 /// Left above or beside right for stereo views, else the one picture: what a deliverable of that layout
 /// shows.
 Picture compose_layout(Composer& composer, const Project& project, const Shot& shot, Seconds time, View view,
-                       StereoLayout layout);
+                       StereoLayout layout, const Cancel& cancel = {});
 
 } // namespace porb

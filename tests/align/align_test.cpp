@@ -95,10 +95,10 @@ TEST_CASE("offsets from sound: six microphones at 10 dB, to a twentieth of a fra
     // Put into the shot: marked as found, and in moved to where all have begun.
     const Shot shot = aligned(take.shot(), found, true);
     CHECK(origin_of(shot.cameras[2], CameraValue::offset) == Origin{OriginKind::found, "sound"});
-    CHECK(shot.in.to_double() == Approx(1.7).margin(1.0 / 30));
+    CHECK(shot.timing.in.to_double() == Approx(1.7).margin(1.0 / 30));
     // Over a part only, and from guesses that are off.
     Take part = take;
-    part.project.shots[0].in = Seconds(1);
+    part.project.shots[0].timing.in = Seconds(1);
     AlignOptions o;
     o.from = Seconds(3), o.to = Seconds(5), o.most_offset_s = 4;
     for (const auto& f : part.find(o)) CHECK(f.found);

@@ -1,9 +1,9 @@
 // The window, driven with real events through the names of its parts. Runs offscreen or on any display.
 #include "app/bench.h"
 
-#include "app/main_window.h"
-#include "app/number_field.h"
-#include "app/rig_panel.h"
+#include "app/shell/main_window.h"
+#include "app/stations/rig/rig_panel.h"
+#include "app/widgets/number_field.h"
 #include "base/angle.h"
 #include "base/file.h"
 #include "master/inspect.h"
@@ -51,7 +51,8 @@ TEST_CASE("an empty window says what to do and offers to do it") {
     for (const char* name : {"Undo", "Set in here", "Play or pause", "Next camera",
                              "Render the selected deliverable", "Turn the selected camera to the back"})
         b.trigger(name);
-    for (int s = 0; s < kStations; ++s) b.window.set_station(Station(s)); // nothing here may fall over
+    for (const auto& s : b.window.stations()) CHECK(b.window.set_station(s->id())); // nothing may fall over
+    CHECK_FALSE(b.window.set_station("nowhere"));
     for (const char* name : {"Window view", "Lens view", "Sheet view", "Map view"}) b.trigger(name);
     QTest::qWait(50);
 }
@@ -61,7 +62,7 @@ TEST_CASE("the demo loads, and a lens changed by mouse shows at once and is undo
     b.window.open_demo("dual");
     REQUIRE(b.session().shot());
     b.settle();
-    b.window.set_station(Station::rig);
+    b.window.set_station("rig");
     const QImage before = b.window.picture().grab().toImage();
 
     auto* table = b.part<RigTable>("rig_table");
@@ -86,7 +87,7 @@ TEST_CASE("the demo loads, and a lens changed by mouse shows at once and is undo
 
 TEST_CASE("the whole of it: change by mouse, undo, scrub, render") {
     Bench b;
-    b.window.set_station(Station::rig);
+    b.window.set_station("rig");
     auto* table = b.part<RigTable>("rig_table");
     const QPoint cell = table->visualRect(table->model()->index(2, 0)).center(); // field of view of A
     const double fov = field_of_view_deg(b.shot().rig.cameras[0].lens);
@@ -108,7 +109,7 @@ TEST_CASE("the whole of it: change by mouse, undo, scrub, render") {
     CHECK(b.grey(middle) == Approx(255 * 21.5 / 30).margin(4));
     CHECK(b.part<QLabel>("time_label")->text() == "00:00.700");
 
-    b.window.set_station(Station::master);
+    b.window.set_station("master");
     b.part<QPushButton>("add_deliverable")->click();
     REQUIRE(b.session().project()->deliverables.size() == 1);
     auto* width = b.part<NumberField>("deliverable_width");
@@ -171,7 +172,7 @@ TEST_CASE("the image circle is dragged on the picture") {
 
 TEST_CASE("an impossible lens is refused with words and nothing changes") {
     Bench b;
-    b.window.set_station(Station::rig);
+    b.window.set_station("rig");
     const Rig before = b.shot().rig;
     auto* model = b.part<RigTable>("rig_table")->model();
     CHECK_FALSE(model->setData(model->index(4, 0), "-40", Qt::EditRole));   // focal length
@@ -186,7 +187,7 @@ TEST_CASE("an impossible lens is refused with words and nothing changes") {
 
 TEST_CASE("the sphere is levelled by dragging what is under the pointer") {
     Bench b;
-    b.window.set_station(Station::level);
+    b.window.set_station("level");
     auto& picture = b.window.picture();
     const auto from = picture.point_of(Vec3(0.1, 0, 1).normalized()),
                to = picture.point_of(Vec3(0.5, -0.3, 1).normalized());
@@ -194,26 +195,27 @@ TEST_CASE("the sphere is levelled by dragging what is under the pointer") {
     REQUIRE(to);
     drag(&picture, from->toPoint(), to->toPoint());
     // What was at `from` is now at `to`: rotate it by the new orientation and look.
-    const Vec3 moved = rotation_of(b.shot().orientation) * Vec3(0.1, 0, 1).normalized();
+    const Vec3 moved = rotation_of(b.shot().levelling.orientation) * Vec3(0.1, 0, 1).normalized();
     CHECK((moved - Vec3(0.5, -0.3, 1).normalized()).norm() < 0.02);
     b.session().undo();
-    CHECK(b.shot().orientation == Turn{});
+    CHECK(b.shot().levelling.orientation == Turn{});
     b.part<QCheckBox>("hold_pitch_roll")->setChecked(true);
     drag(&picture, from->toPoint(), to->toPoint());
-    CHECK(b.shot().orientation.pitch_deg == Approx(0).margin(1e-9));
-    CHECK(b.shot().orientation.roll_deg == Approx(0).margin(1e-9));
-    CHECK(b.shot().orientation.yaw_deg == Approx(degrees(std::atan2(0.5, 1) - std::atan2(0.1, 1))).margin(1));
+    CHECK(b.shot().levelling.orientation.pitch_deg == Approx(0).margin(1e-9));
+    CHECK(b.shot().levelling.orientation.roll_deg == Approx(0).margin(1e-9));
+    CHECK(b.shot().levelling.orientation.yaw_deg ==
+          Approx(degrees(std::atan2(0.5, 1) - std::atan2(0.1, 1))).margin(1));
     auto* roll = b.part<NumberField>("level_roll");
     roll->setFocus();
     roll->selectAll();
     QTest::keyClicks(roll, "-3.5 deg");
     QTest::keyClick(roll, Qt::Key_Return);
-    CHECK(b.shot().orientation.roll_deg == Approx(-3.5));
+    CHECK(b.shot().levelling.orientation.roll_deg == Approx(-3.5));
 }
 
 TEST_CASE("reach and feather are set for several cameras together") {
     Bench b;
-    b.window.set_station(Station::seams);
+    b.window.set_station("seams");
     auto* table = b.part<QTableWidget>("seams_table");
     auto* reach = b.part<NumberField>("reach");
     table->clearSelection();
@@ -232,7 +234,7 @@ TEST_CASE("reach and feather are set for several cameras together") {
 
 TEST_CASE("one action turns the back lens round") {
     Bench b;
-    b.window.set_station(Station::rig);
+    b.window.set_station("rig");
     b.session().edit_shot("start", [](Shot& s) { s.rig.cameras[1].pose.turn = {}; });
     b.session().select_camera("B");
     QTest::mouseClick(b.part<QPushButton>("turn_back"), Qt::LeftButton);
@@ -253,7 +255,7 @@ TEST_CASE("dropped files become a shot: one file with two circles, then sources 
     REQUIRE(b.shot().rig.cameras.size() == 2);
     CHECK(b.shot().cameras[0].media == b.shot().cameras[1].media); // the same file, not a copy
     CHECK(b.shot().rig.cameras[1].pose.turn.yaw_deg == 180);
-    CHECK(b.shot().sound == "two");
+    CHECK(b.shot().timing.sound == "two");
     CHECK(b.part<QListWidget>("file_list")->count() == 1);
     b.settle();
     auto* table = b.part<QTableWidget>("camera_sources");
@@ -325,12 +327,12 @@ TEST_CASE("in and out by keys and by dragging their handles") {
     QTest::keyClick(&b.window, Qt::Key_I);
     b.session().set_playhead(Rational(20, 30));
     QTest::keyClick(&b.window, Qt::Key_O);
-    CHECK(b.shot().in == Rational(6, 30));
-    CHECK(b.shot().out == Rational(21, 30)); // the frame on show is used
+    CHECK(b.shot().timing.in == Rational(6, 30));
+    CHECK(b.shot().timing.out == Rational(21, 30)); // the frame on show is used
     auto* ruler = b.part<TimeRuler>("time_ruler");
     drag(ruler, QPoint(int(std::lround(ruler->x_of(0.2))), 40),
          QPoint(int(std::lround(ruler->x_of(0.4))), 40));
-    CHECK(b.shot().in == Rational(12, 30));
+    CHECK(b.shot().timing.in == Rational(12, 30));
     QTest::keyClick(&b.window, Qt::Key_Comma);
     CHECK(b.session().playhead() == Rational(19, 30));
     ruler->zoom(3, ruler->x_of(0.5));
@@ -340,8 +342,8 @@ TEST_CASE("in and out by keys and by dragging their handles") {
 TEST_CASE("playing moves the playhead in real time and stays within the used part") {
     Bench b;
     b.session().edit_shot("in", [](Shot& s) {
-        s.in = Rational(10, 30);
-        s.out = Rational(20, 30);
+        s.timing.in = Rational(10, 30);
+        s.timing.out = Rational(20, 30);
     });
     b.session().set_playhead(Rational(0));
     QTest::keyClick(&b.window, Qt::Key_Space);
@@ -382,7 +384,7 @@ TEST_CASE("shortcuts do not collide, and every action has a name") {
 
 TEST_CASE("a render is stopped by its button and leaves nothing") {
     Bench b;
-    b.window.set_station(Station::master);
+    b.window.set_station("master");
     b.part<QPushButton>("add_deliverable")->click(); // 3840 wide: long enough to be stopped
     QTest::mouseClick(b.part<QPushButton>("render_button"), Qt::LeftButton);
     REQUIRE(QTest::qWaitFor([&] { return b.window.queue().is_busy(); }, 5000));
@@ -464,7 +466,7 @@ TEST_CASE("unsaved work is asked about, one project after the other, and lost on
 
 TEST_CASE("an edit is kept safe within seconds") {
     Bench b;
-    b.session().edit_shot("yaw", [](Shot& s) { s.orientation.yaw_deg = 33; });
+    b.session().edit_shot("yaw", [](Shot& s) { s.levelling.orientation.yaw_deg = 33; });
     const auto folder = b.folder / "autosave";
     REQUIRE(QTest::qWaitFor([&] { return !find_file(folder, ".porb-autosave").empty(); }, 9000));
     const auto file = find_file(folder, ".porb-autosave");

@@ -2,8 +2,8 @@
 
 #include "support/support.h"
 
-#include "app/main_window.h"
-#include "app/theme.h"
+#include "app/shell/main_window.h"
+#include "app/widgets/theme.h"
 
 #include <QAction>
 #include <QApplication>
@@ -20,7 +20,8 @@ struct Bench {
         write_counting_movie(folder / "c.mp4", {.width = 400, .height = 200, .frames = 30});
         Project p;
         Shot shot = shot_for_rig(tiny_rig(200), "t");
-        for (auto& c : shot.cameras) c.media = shot.sound = add_media(p, media_ref_for(folder / "c.mp4"));
+        for (auto& c : shot.cameras)
+            c.media = shot.timing.sound = add_media(p, media_ref_for(folder / "c.mp4"));
         p.shots.push_back(shot);
         save_project(p, folder / "p.porb");
         REQUIRE(window.open_project(folder / "p.porb"));
@@ -40,6 +41,8 @@ struct Bench {
     void open_hall(int circle_size) {
         open_hall(circle_size, [](Shot&) {});
     }
+    /// Opens the small take of the ring of six.
+    void open_ring() { REQUIRE(window.open_project(ring_project(folder))); }
     /// Lets the picture come to rest.
     void settle() {
         REQUIRE(QTest::qWaitFor([&] { return window.picture().settled(); }, 20000));
@@ -50,6 +53,13 @@ struct Bench {
         T* p = window.findChild<T*>(name);
         REQUIRE(p);
         return p;
+    }
+    /// A part of a station, by its class.
+    template <class T>
+    T& station() {
+        T* p = window.findChild<T*>();
+        REQUIRE(p);
+        return *p;
     }
     app::Session& session() { return window.session(); }
     const Shot& shot() { return *window.session().shot(); }

@@ -1,4 +1,4 @@
-#include "app/comparison.h"
+#include "app/picture/comparison.h"
 #include "bench.h"
 
 #include <QComboBox>
@@ -12,7 +12,7 @@ using namespace porb::test;
 
 TEST_CASE("the present is compared with another state by wipe, blink, difference and side by side") {
     Bench b(false);
-    b.open_hall(240, [](Shot& s) { s.flow.on = false; });
+    b.open_hall(240, [](Shot& s) { s.seams.flow.on = false; });
     PictureArea& picture = b.window.picture();
     Comparison& compare = picture.comparison();
     auto* with = b.part<QComboBox>("compare_with");
@@ -83,21 +83,21 @@ TEST_CASE("every state on offer is what its name says, and only states that diff
     kept.rig = b.shot().rig;
     kept.rig.cameras[0].pose.turn.yaw_deg += 3;
     b.session().edit_shot("Decide much", [&](Shot& s) {
-        s.grade.exposure_ev = 1;
-        s.denoise.on = true;
-        s.flow.on = true;
+        s.look.grade.exposure_ev = 1;
+        s.look.denoise.on = true;
+        s.seams.flow.on = true;
         SeamLines lines;
         lines.keys = {
             {Seconds(0), std::vector<std::uint8_t>(std::size_t(SeamLines::kSide * SeamLines::kSide))}};
-        s.seam_lines = lines;
-        s.blend.kind = Blending::multiband;
+        s.seams.seam_lines = lines;
+        s.seams.blend.kind = Blending::multiband;
         Shape cut;
         cut.name = "cut";
         cut.keys = {{Seconds(0), std::vector<ShapeCorner>(3)}};
         cut.keys[0].corners[1].at = {0.2, 0.1}, cut.keys[0].corners[2].at = {0.2, 0.2};
         s.cameras[0].shapes = {cut};
-        s.shelters = {{"keeper", "A", true, {}, {}, 0.5, 2, {{Seconds(0), 0, 0, 20, 40}}}};
-        s.solves = {kept};
+        s.seams.shelters = {{"keeper", "A", true, {}, {}, 0.5, 2, {{Seconds(0), 0, 0, 20, 40}}}};
+        s.calibration.solves = {kept};
     });
     const Shot now = b.shot();
     const auto other = [&](const QString& name) {
@@ -113,17 +113,17 @@ TEST_CASE("every state on offer is what its name says, and only states that diff
     };
     // Each takes its own decision back and leaves all others.
     const std::pair<const char*, std::function<void(Shot&)>> takes_back[] = {
-        {"colours as shot", [](Shot& t) { t.match.on = false; }},
-        {"parallax left open", [](Shot& t) { t.flow.on = false; }},
-        {"ungraded", [](Shot& t) { t.grade.on = false; }},
-        {"without denoising", [](Shot& t) { t.denoise.on = false; }},
-        {"lines half-way", [](Shot& t) { t.seam_lines = SeamLines(); }},
+        {"colours as shot", [](Shot& t) { t.colour.match.on = false; }},
+        {"parallax left open", [](Shot& t) { t.seams.flow.on = false; }},
+        {"ungraded", [](Shot& t) { t.look.grade.on = false; }},
+        {"without denoising", [](Shot& t) { t.look.denoise.on = false; }},
+        {"lines half-way", [](Shot& t) { t.seams.seam_lines = SeamLines(); }},
         {"no seam work",
          [](Shot& t) {
-             t.seam_lines = SeamLines();
-             t.flow.on = false;
-             t.blend = {};
-             t.shelters.clear();
+             t.seams.seam_lines = SeamLines();
+             t.seams.flow.on = false;
+             t.seams.blend = {};
+             t.seams.shelters.clear();
              t.cameras[0].shapes.clear();
          }},
     };
@@ -139,11 +139,11 @@ TEST_CASE("every state on offer is what its name says, and only states that diff
     CHECK_FALSE(b.session().history().can_redo());
 
     // What is chosen stays chosen while more is decided, and falls back when it is no longer there.
-    CHECK(other("ungraded").grade.exposure_ev == 1);
-    b.session().edit_shot("Brighter", [](Shot& s) { s.grade.exposure_ev = 2; });
+    CHECK(other("ungraded").look.grade.exposure_ev == 1);
+    b.session().edit_shot("Brighter", [](Shot& s) { s.look.grade.exposure_ev = 2; });
     CHECK(compare.other_name() == "ungraded");
-    CHECK(compare.other()->shots[0].grade.exposure_ev == 2);
-    b.session().edit_shot("Neutral", [](Shot& s) { s.grade = Grade(); });
+    CHECK(compare.other()->shots[0].look.grade.exposure_ev == 2);
+    b.session().edit_shot("Neutral", [](Shot& s) { s.look.grade = Grade(); });
     CHECK(with->findText("ungraded") < 0);
     CHECK(compare.other_name() == "before: Neutral");
 }

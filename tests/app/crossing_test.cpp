@@ -1,12 +1,12 @@
-#include "app/crossing_lane.h"
-#include "app/crossings_part.h"
-#include "app/grade_part.h"
-#include "app/match_panel.h"
-#include "app/noise_view.h"
-#include "app/number_field.h"
-#include "app/parallax_part.h"
-#include "app/seams_panel.h"
-#include "app/shelters_part.h"
+#include "app/stations/match/grade_part.h"
+#include "app/stations/match/match_panel.h"
+#include "app/stations/match/noise_view.h"
+#include "app/stations/seams/crossing_lane.h"
+#include "app/stations/seams/crossings_part.h"
+#include "app/stations/seams/parallax_part.h"
+#include "app/stations/seams/seams_panel.h"
+#include "app/stations/seams/shelters_part.h"
+#include "app/widgets/number_field.h"
 #include "base/angle.h"
 #include "bench.h"
 #include "media/still.h"
@@ -52,15 +52,15 @@ TEST_CASE(
     "crossings are looked for, listed, shown in the lane, left and taken up, and one undo takes each away") {
     Bench b(false);
     open_moving(b, true);
-    b.window.set_station(Station::seams);
+    b.window.set_station("seams");
     auto* lane = b.part<CrossingLane>("crossing_lane");
     CHECK(lane->isVisible());
     b.trigger("Look for crossings");
-    auto& part = b.window.seams().crossings();
+    auto& part = b.station<SeamsPanel>().crossings();
     CHECK(part.job().is_running());
     wait_for(part.job());
-    REQUIRE(b.shot().crossings);
-    const auto count = (*b.shot().crossings)->crossings.size();
+    REQUIRE(b.shot().seams.crossings);
+    const auto count = (*b.shot().seams.crossings)->crossings.size();
     auto* table = b.part<QTableWidget>("crossings_table");
     REQUIRE(count >= 1);
     CHECK(table->rowCount() == int(count));
@@ -70,7 +70,7 @@ TEST_CASE(
     // A row goes there; the picture and the lane show it.
     table->selectRow(0);
     CHECK(part.tool().selected() == 0);
-    const Crossing& first = (*b.shot().crossings)->crossings[0];
+    const Crossing& first = (*b.shot().seams.crossings)->crossings[0];
     CHECK(b.session().playhead() >= first.path.front().time);
     CHECK(b.session().playhead() <= first.path.back().time);
     b.window.picture().set_mode(ViewMode::window);
@@ -84,10 +84,10 @@ TEST_CASE(
     b.window.picture().set_mode(ViewMode::map);
 
     b.part<QPushButton>("crossing_leave")->click();
-    CHECK((*b.shot().crossings)->crossings[0].dismissed);
+    CHECK((*b.shot().seams.crossings)->crossings[0].dismissed);
     CHECK(table->item(0, 4)->text() == "left");
     b.session().undo();
-    CHECK_FALSE((*b.shot().crossings)->crossings[0].dismissed);
+    CHECK_FALSE((*b.shot().seams.crossings)->crossings[0].dismissed);
 
     // What the work changed meanwhile is not overwritten.
     part.measure();
@@ -96,7 +96,7 @@ TEST_CASE(
     CHECK(b.shot().name == "changed");
     b.session().undo();
     b.session().undo(); // the scan itself
-    CHECK_FALSE(b.shot().crossings);
+    CHECK_FALSE(b.shot().seams.crossings);
     CHECK(b.part<QLabel>("crossings_figure")->text() == "not looked for");
 }
 
@@ -105,53 +105,53 @@ TEST_CASE(
     Bench b(false);
     open_moving(b, true);
     b.trigger("Find lines where neighbours differ least");
-    auto& part = b.window.seams().parallax();
+    auto& part = b.station<SeamsPanel>().parallax();
     wait_for(part.job());
-    REQUIRE(!b.shot().seam_lines->keys.empty());
+    REQUIRE(!b.shot().seams.seam_lines->keys.empty());
     CHECK(b.part<QCheckBox>("lines_on")->isChecked());
     CHECK(b.part<QLabel>("lines_told")->text().contains("differ least"));
     b.part<QCheckBox>("lines_on")->click();
-    CHECK_FALSE(b.shot().seam_lines->on);
+    CHECK_FALSE(b.shot().seams.seam_lines->on);
     b.part<QPushButton>("lines_forget")->click();
-    CHECK(b.shot().seam_lines->keys.empty());
+    CHECK(b.shot().seams.seam_lines->keys.empty());
 
     auto* pairs = b.part<QTableWidget>("seam_pairs");
     REQUIRE(pairs->rowCount() >= 4);
     auto* strength = b.part<NumberField>("flow_strength");
     strength->setValue(0.6); // of all seams
-    CHECK(b.shot().flow.strength == 0.6);
+    CHECK(b.shot().seams.flow.strength == 0.6);
     b.part<QPushButton>("flow_key")->click();
     b.session().set_playhead(Seconds(1));
     strength->setValue(0.2);
-    REQUIRE(b.shot().flow.keys.size() == 2);
-    CHECK(values_at(b.shot().flow, Rational(1, 2)).strength == Approx(0.4));
+    REQUIRE(b.shot().seams.flow.keys.size() == 2);
+    CHECK(values_at(b.shot().seams.flow, Rational(1, 2)).strength == Approx(0.4));
     b.part<NumberField>("flow_zone")->setValue(12); // a key has all three
-    CHECK(b.shot().flow.keys.size() == 2);
-    CHECK(values_at(b.shot().flow, Rational(1, 2)).zone_deg == Approx(22));
-    CHECK(b.shot().flow.zone_deg == 32);
+    CHECK(b.shot().seams.flow.keys.size() == 2);
+    CHECK(values_at(b.shot().seams.flow, Rational(1, 2)).zone_deg == Approx(22));
+    CHECK(b.shot().seams.flow.zone_deg == 32);
     b.session().set_playhead(Rational(1, 2));
     b.settle();
     CHECK(b.part<NumberField>("flow_zone")->value() == Approx(22));
     b.part<QPushButton>("flow_key")->click();
-    CHECK(b.shot().flow.keys.size() == 3);
+    CHECK(b.shot().seams.flow.keys.size() == 3);
     CHECK(b.part<QLabel>("flow_for")->text() == "ALL SEAMS, 3 KEYS, ONE HERE");
     b.part<QPushButton>("flow_key")->click(); // away again
-    CHECK(b.shot().flow.keys.size() == 2);
+    CHECK(b.shot().seams.flow.keys.size() == 2);
     b.session().set_playhead(Seconds(1));
     pairs->selectRow(0);
     strength->setValue(0.5);
-    REQUIRE(b.shot().flow.seams.size() == 1);
-    REQUIRE(b.shot().flow.seams[0].keys.size() == 2); // it began as the others
-    CHECK(values_at(b.shot().flow.seams[0], Seconds(1)).strength == 0.5);
-    CHECK(values_at(b.shot().flow, Seconds(1)).strength == 0.2);
+    REQUIRE(b.shot().seams.flow.seams.size() == 1);
+    REQUIRE(b.shot().seams.flow.seams[0].keys.size() == 2); // it began as the others
+    CHECK(values_at(b.shot().seams.flow.seams[0], Seconds(1)).strength == 0.5);
+    CHECK(values_at(b.shot().seams.flow, Seconds(1)).strength == 0.2);
     CHECK(pairs->item(0, 1)->text() == "0.50");
     b.part<NumberField>("seam_agree")->setValue(2.5);
-    CHECK(*b.shot().flow.seams[0].agree_distance_m == 2.5);
+    CHECK(*b.shot().seams.flow.seams[0].agree_distance_m == 2.5);
     b.part<QPushButton>("seam_distance")->click();
     wait_for(part.job());
-    CHECK(*b.shot().flow.seams[0].agree_distance_m != 2.5);
+    CHECK(*b.shot().seams.flow.seams[0].agree_distance_m != 2.5);
     b.part<QPushButton>("seam_as_shot")->click();
-    CHECK(b.shot().flow.seams.empty());
+    CHECK(b.shot().seams.flow.seams.empty());
 
     b.trigger("Show where parallax is trusted");
     CHECK(b.part<QCheckBox>("show_trust")->isChecked());
@@ -167,9 +167,9 @@ TEST_CASE("a second is looped from pictures made before, and any change ends it"
     b.settle();
     b.trigger("Loop the second round the playhead");
     PictureArea& picture = b.window.picture();
-    CHECK(picture.loops());
-    REQUIRE(QTest::qWaitFor([&] { return picture.looped() > 0; }, 120000));
-    CHECK(picture.looped() == 11); // half a second either side
+    CHECK(picture.loop().is_on());
+    REQUIRE(QTest::qWaitFor([&] { return picture.loop().pictures() > 0; }, 120000));
+    CHECK(picture.loop().pictures() == 11); // half a second either side
     const QImage one = picture.grab().toImage();
     bool moved = false;
     for (int i = 0; i < 40 && !moved; ++i) {
@@ -179,11 +179,11 @@ TEST_CASE("a second is looped from pictures made before, and any change ends it"
     CHECK(moved);
     CHECK(b.session().playhead() == Rational(6, 10));
     QTest::keyClick(&picture, Qt::Key_Escape);
-    CHECK_FALSE(picture.loops());
+    CHECK_FALSE(picture.loop().is_on());
     b.settle();
     b.trigger("Loop the second round the playhead");
-    b.session().edit_shot("Turn", [](Shot& s) { s.orientation.yaw_deg += 5; });
-    CHECK_FALSE(picture.loops());
+    b.session().edit_shot("Turn", [](Shot& s) { s.levelling.orientation.yaw_deg += 5; });
+    CHECK_FALSE(picture.loop().is_on());
 }
 
 TEST_CASE(
@@ -195,25 +195,25 @@ TEST_CASE(
     b.settle();
     const int before = b.grey(middle);
     b.part<NumberField>("grade_exposure")->setValue(1.5);
-    CHECK(b.shot().grade.exposure_ev == 1.5);
+    CHECK(b.shot().look.grade.exposure_ev == 1.5);
     b.settle();
     CHECK(b.grey(middle) > before + 20);
-    b.trigger("Pass the grade by, or show it");
-    CHECK_FALSE(b.shot().grade.on);
+    b.trigger("Bypass the grade");
+    CHECK_FALSE(b.shot().look.grade.on);
     b.settle();
     CHECK(std::abs(b.grey(middle) - before) <= 2);
     b.part<NumberField>("grade_gain_blue")->setValue(0.8);
-    CHECK(b.shot().grade.gain[2] == 0.8);
+    CHECK(b.shot().look.grade.gain[2] == 0.8);
     b.session().edit("Another shot", [](Project& p) {
         Shot copy = p.shots[0];
         copy.id = "shot-2";
-        copy.grade = {};
+        copy.look.grade = {};
         p.shots.push_back(copy);
     });
     b.part<QPushButton>("grade_copy")->click();
-    CHECK(b.session().project()->shots[1].grade == b.shot().grade);
+    CHECK(b.session().project()->shots[1].look.grade == b.shot().look.grade);
     b.part<QPushButton>("grade_reset")->click();
-    CHECK(is_neutral(b.shot().grade));
+    CHECK(is_neutral(b.shot().look.grade));
 
     b.part<QToolButton>("match_sources")->click();
     auto* curve = b.part<QComboBox>("curve");
@@ -223,9 +223,9 @@ TEST_CASE(
     CHECK(b.part<QTableWidget>("curves_table")->item(0, 1)->text() == "ACEScct");
     b.settle();
     b.part<QCheckBox>("denoise_on")->click();
-    CHECK(b.shot().denoise.on);
+    CHECK(b.shot().look.denoise.on);
     b.part<NumberField>("denoise_time")->setValue(80);
-    CHECK(b.shot().denoise.over_time == Approx(0.8));
+    CHECK(b.shot().look.denoise.over_time == Approx(0.8));
     b.settle();
 
     // The region at full size: the selected camera's pixels, moved and enlarged by hand.
@@ -258,11 +258,11 @@ TEST_CASE(
 TEST_CASE("a shelter grows from a click on a subject") {
     Bench b(false);
     open_moving(b);
-    b.window.set_station(Station::seams);
+    b.window.set_station("seams");
     b.session().set_playhead(Rational(1, 2));
     b.settle();
     b.trigger("Grow a shelter from a click");
-    auto& part = b.window.seams().shelters();
+    auto& part = b.station<SeamsPanel>().shelters();
     CHECK(part.tool().words().contains("Click on the middle"));
     // The keeper, who walks past at x = 2.3 m.
     const Vec3 keeper = Vec3(2.3, 0.35, -1.9 + 0.9 * 0.5).normalized();
@@ -270,8 +270,8 @@ TEST_CASE("a shelter grows from a click on a subject") {
     REQUIRE(at);
     QTest::mouseClick(&b.window.picture(), Qt::LeftButton, {}, at->toPoint());
     wait_for(part.job());
-    REQUIRE(b.shot().shelters.size() == 1);
-    const ShelterKey& oval = b.shot().shelters[0].keys[0];
+    REQUIRE(b.shot().seams.shelters.size() == 1);
+    const ShelterKey& oval = b.shot().seams.shelters[0].keys[0];
     CHECK((rotation_of({oval.yaw_deg, oval.pitch_deg, 0}) * Vec3(0, 0, 1) - keeper).norm() < 0.2);
     CHECK(oval.height_deg > 15);
     CHECK(oval.height_deg < 60);

@@ -1,12 +1,12 @@
 // Gather and Rig as an artist works in them: by mouse alone, by keyboard alone.
-#include "app/align_strip.h"
 #include "app/bench.h"
-#include "app/gather_panel.h"
-#include "app/rig_dialogs.h"
-#include "app/rig_panel.h"
-#include "app/rig_view.h"
-#include "app/shot_list.h"
-#include "app/take_tree.h"
+#include "app/picture/rig_view.h"
+#include "app/stations/gather/align_strip.h"
+#include "app/stations/gather/gather_panel.h"
+#include "app/stations/gather/shot_list.h"
+#include "app/stations/gather/take_tree.h"
+#include "app/stations/rig/rig_dialogs.h"
+#include "app/stations/rig/rig_panel.h"
 #include "base/angle.h"
 #include "media/writer.h"
 #include "optics/calibration.h"
@@ -97,7 +97,7 @@ TEST_CASE("by mouse: seven files become two aligned shots with profiles and foun
     QTest::mouseClick(b.part<QPushButton>("align_time"), Qt::LeftButton);
     CHECK(b.part<AlignStrip>("align_strip")->isVisible());
     QTest::mouseClick(b.part<QPushButton>("find_offsets"), Qt::LeftButton);
-    REQUIRE(QTest::qWaitFor([&] { return !b.window.align_strip().is_busy(); }, 60000));
+    REQUIRE(QTest::qWaitFor([&] { return !b.station<AlignStrip>().is_busy(); }, 60000));
     for (std::size_t i = 0; i < 6; ++i) {
         INFO(message(b).toStdString());
         CHECK(b.shot().cameras[i].offset.to_double() == Approx(-kStarts[i]).margin(0.05 / 30));
@@ -118,10 +118,9 @@ TEST_CASE("by mouse: seven files become two aligned shots with profiles and foun
     b.session().undo();
     CHECK(b.shot().cameras[1].offset == aligned_offset);
 
-    b.window.set_station(Station::rig);
+    b.window.set_station("rig");
     QTest::mouseClick(b.part<QPushButton>("find_circles"), Qt::LeftButton);
-    REQUIRE(QTest::qWaitFor([&] { return b.part<QPushButton>("find_circles")->text() == "Find circles"; },
-                            60000));
+    REQUIRE(QTest::qWaitFor([&] { return b.part<QPushButton>("find_circles")->isEnabled(); }, 60000));
     for (const auto& c : b.shot().rig.cameras) {
         CHECK(c.lens.circle.radius_px == Approx(74).margin(0.003 * 160 + 0.2));
         CHECK(field_of_view_deg(c.lens) == Approx(190).margin(0.01)); // the glass sees as much as before
@@ -141,7 +140,7 @@ TEST_CASE("by keyboard: the same, from the proposal to the second shot") {
     QTest::keyClick(tree, Qt::Key_Return);
     REQUIRE(b.session().project()->shots.size() == 2);
     QTest::keyClick(&b.window, Qt::Key_L, Qt::ControlModifier);
-    REQUIRE(QTest::qWaitFor([&] { return !b.window.align_strip().is_busy(); }, 60000));
+    REQUIRE(QTest::qWaitFor([&] { return !b.station<AlignStrip>().is_busy(); }, 60000));
     CHECK(b.shot().cameras[4].offset.to_double() == Approx(-kStarts[4]).margin(0.05 / 30));
     QTest::keyClick(&b.window, Qt::Key_PageDown, Qt::ControlModifier);
     CHECK(b.shot().rig.cameras.size() == 2);
@@ -149,14 +148,14 @@ TEST_CASE("by keyboard: the same, from the proposal to the second shot") {
     QTest::keyClick(&b.window, Qt::Key_C); // circles
     REQUIRE(QTest::qWaitFor(
         [&] {
-            return b.part<QPushButton>("find_circles")->text() == "Find circles" &&
+            return b.part<QPushButton>("find_circles")->isEnabled() &&
                    origin_of(b.shot().cameras[1], CameraValue::circle).kind == OriginKind::found;
         },
         60000));
     CHECK(b.shot().rig.cameras[1].lens.circle.center_px.x() == Approx(240).margin(1));
     // A single source has nothing to be aligned with, and that is said.
     QTest::keyClick(&b.window, Qt::Key_L, Qt::ControlModifier);
-    REQUIRE(QTest::qWaitFor([&] { return !b.window.align_strip().is_busy(); }, 60000));
+    REQUIRE(QTest::qWaitFor([&] { return !b.station<AlignStrip>().is_busy(); }, 60000));
     CHECK(message(b).contains("single source"));
     for (auto* box : b.window.findChildren<QMessageBox*>()) box->close();
     // Offsets by keys: a frame, a tenth.
@@ -223,9 +222,9 @@ TEST_CASE("shots are chosen, renamed and removed; the picture follows") {
     REQUIRE(list->count() == 2);
     list->setCurrentRow(1);
     CHECK(b.shot().name == "second");
-    b.session().edit_shot("turn", [](Shot& s) { s.orientation.yaw_deg = 5; });
-    CHECK(b.session().project()->shots[0].orientation.yaw_deg == 0);
-    CHECK(b.session().project()->shots[1].orientation.yaw_deg == 5);
+    b.session().edit_shot("turn", [](Shot& s) { s.levelling.orientation.yaw_deg = 5; });
+    CHECK(b.session().project()->shots[0].levelling.orientation.yaw_deg == 0);
+    CHECK(b.session().project()->shots[1].levelling.orientation.yaw_deg == 5);
     list->item(1)->setText("north door");
     CHECK(b.shot().name == "north door");
     QTest::mouseClick(b.part<QPushButton>("remove_shot"), Qt::LeftButton);
@@ -237,7 +236,7 @@ TEST_CASE("shots are chosen, renamed and removed; the picture follows") {
 
 TEST_CASE("lens facts are views of one value, and say where they come from") {
     Bench b;
-    b.window.set_station(Station::rig);
+    b.window.set_station("rig");
     auto* table = b.part<RigTable>("rig_table");
     auto* model = qobject_cast<RigModel*>(table->model());
     const auto row = [&](const QString& name) {
@@ -295,7 +294,7 @@ TEST_CASE("a profile is searched and taken, saved, and returned to") {
     Bench b;
     TempFolder home;
     qputenv("XDG_DATA_HOME", QByteArray::fromStdString(home.path().string()));
-    b.window.set_station(Station::rig);
+    b.window.set_station("rig");
     soon([](QWidget& dialog) {
         auto* words = dialog.findChild<QLineEdit*>("profile_words");
         REQUIRE(words);
@@ -337,8 +336,8 @@ TEST_CASE("a video's own rig is offered, compared, and taken or left") {
     sim::simulate(o, b.folder / "sim", {}, {});
     b.window.add_files({QString::fromStdString((b.folder / "sim/hall_dual.mp4").string())});
     REQUIRE(QTest::qWaitFor([&] { return b.session().shot() != nullptr; }, 20000));
-    CHECK(b.shot().motion); // its motion track is kept with the shot
-    b.window.set_station(Station::rig);
+    CHECK(b.shot().calibration.motion); // its motion track is kept with the shot
+    b.window.set_station("rig");
     CHECK(b.part<QLabel>("embedded_words")->text().contains("carries a rig of its own"));
     const Rig before = b.shot().rig;
     soon([](QWidget& dialog) {
@@ -392,12 +391,12 @@ TEST_CASE("markers are set, named, gone to, and bound the used part") {
     b.session().set_playhead(Rational(21, 30));
     QTest::keyClick(&b.window, Qt::Key_M);
     name_marker("bow");
-    REQUIRE(b.shot().markers.size() == 2);
-    CHECK(b.shot().markers[0].name == "door");
+    REQUIRE(b.shot().timing.markers.size() == 2);
+    CHECK(b.shot().timing.markers[0].name == "door");
     b.session().set_playhead(Rational(10, 30));
     QTest::keyClick(&b.window, Qt::Key_M, Qt::ControlModifier);
-    CHECK(b.shot().in == Rational(6, 30));
-    CHECK(b.shot().out == Rational(21, 30));
+    CHECK(b.shot().timing.in == Rational(6, 30));
+    CHECK(b.shot().timing.out == Rational(21, 30));
     b.trigger("To the next marker");
     CHECK(b.session().playhead() == Rational(21, 30));
     b.trigger("To the previous marker");
@@ -405,7 +404,7 @@ TEST_CASE("markers are set, named, gone to, and bound the used part") {
     auto* ruler = b.part<TimeRuler>("time_ruler");
     const QPoint at(int(ruler->x_of(0.2)), ruler->height() - 6);
     drag(ruler, at, at + QPoint(80, 0));
-    CHECK(Rational(6, 30) < b.shot().markers[0].time);
+    CHECK(Rational(6, 30) < b.shot().timing.markers[0].time);
 }
 
 TEST_CASE("flicker shows one camera at a time; the circle is moved by keys in the lens view") {

@@ -2,8 +2,8 @@
 #define CATCH_CONFIG_RUNNER
 #include <catch2/catch.hpp>
 
-#include "app/application.h"
-#include "app/theme.h"
+#include "app/session/application.h"
+#include "app/widgets/theme.h"
 #include "media/info.h"
 #include "support/support.h"
 

@@ -1,5 +1,5 @@
-#include "app/match_panel.h"
-#include "app/number_field.h"
+#include "app/stations/match/match_panel.h"
+#include "app/widgets/number_field.h"
 #include "bench.h"
 #include "media/still.h"
 
@@ -26,14 +26,14 @@ void open_uneven_still(Bench& b) {
     MediaLibrary library;
     const auto file = take.project.media[0].ref.path;
     Picture p = *library.picture(take.project.media[0].ref, Seconds(0));
-    Picture uneven(p.width(), p.height());
+    Picture non_radial(p.width(), p.height());
     for (int y = 0; y < p.height(); ++y)
         for (int x = 0; x < p.width(); ++x) {
             Rgba v = pixel_at(p, x, y);
             if (x < p.width() / 2) v.r *= 0.7f, v.g *= 0.7f, v.b *= 0.7f;
-            set_pixel(uneven, x, y, v);
+            set_pixel(non_radial, x, y, v);
         }
-    write_still(uneven, file, {16, 95, {}});
+    write_still(non_radial, file, {16, 95, {}});
     save_project(take.project, b.folder / "uneven.porb");
     REQUIRE(b.window.open_project(b.folder / "uneven.porb"));
     b.settle();
@@ -45,31 +45,32 @@ TEST_CASE("cameras are matched, shown as shot and back, and it is all one step o
     Bench b(false);
     open_uneven_still(b);
     b.trigger("Match the cameras' colours"); // from any station
-    auto& panel = b.window.match();
-    REQUIRE(QTest::qWaitFor([&] { return !panel.job().is_running() && b.shot().match.apart_ev; }, 30000));
+    auto& panel = b.station<MatchPanel>();
+    REQUIRE(
+        QTest::qWaitFor([&] { return !panel.job().is_running() && b.shot().colour.match.apart_ev; }, 30000));
     const auto first = gains_at(b.shot().cameras[0].colour, Seconds(0)),
                second = gains_at(b.shot().cameras[1].colour, Seconds(0));
     CHECK(std::abs(first[1] - second[1]) > 0.8); // 0.7 of the encoded value is about 1.2 EV
-    CHECK(*b.shot().match.apart_ev < 0.1);
+    CHECK(*b.shot().colour.match.apart_ev < 0.1);
     CHECK(b.part<QLabel>("match_figure")->text().endsWith("EV"));
     auto* table = b.part<QTableWidget>("match_table");
     REQUIRE(table->rowCount() == 2);
     CHECK(table->item(0, 1)->text() != table->item(1, 1)->text());
 
     b.trigger("Show matched or as shot");
-    CHECK_FALSE(b.shot().match.on);
+    CHECK_FALSE(b.shot().colour.match.on);
     CHECK_FALSE(b.part<QCheckBox>("match_on")->isChecked());
     b.session().undo();
-    CHECK(b.shot().match.on);
+    CHECK(b.shot().colour.match.on);
     b.session().undo();
     CHECK(b.shot().cameras[0].colour == CameraColour{});
-    CHECK_FALSE(b.shot().match.apart_ev);
+    CHECK_FALSE(b.shot().colour.match.apart_ev);
 }
 
 TEST_CASE("trims go to the chosen cameras, brighten the picture, and survive matching") {
     Bench b(false);
     open_uneven_still(b);
-    b.window.set_station(Station::match);
+    b.window.set_station("match");
     auto* table = b.part<QTableWidget>("match_table");
     table->selectRow(1);
     auto* exposure = b.part<QWidget>("trim_exposure");
@@ -91,9 +92,10 @@ TEST_CASE("trims go to the chosen cameras, brighten the picture, and survive mat
     CHECK(b.shot().cameras[0].colour.exposure_ev == 0);
     CHECK(brightness() > 1.03 * before);
 
-    b.window.match().match_now();
-    REQUIRE(QTest::qWaitFor([&] { return !b.window.match().job().is_running() && b.shot().match.apart_ev; },
-                            30000));
+    b.station<MatchPanel>().match_now();
+    REQUIRE(QTest::qWaitFor(
+        [&] { return !b.station<MatchPanel>().job().is_running() && b.shot().colour.match.apart_ev; },
+        30000));
     CHECK(b.shot().cameras[1].colour.exposure_ev == 0.75);
     CHECK_FALSE(b.shot().cameras[1].colour.gains.empty());
     b.part<QPushButton>("match_clear")->click();
@@ -104,14 +106,15 @@ TEST_CASE("trims go to the chosen cameras, brighten the picture, and survive mat
 TEST_CASE("a reference camera stays as it is; a rig without overlap is refused with words") {
     Bench b(false);
     open_uneven_still(b);
-    b.window.set_station(Station::match);
+    b.window.set_station("match");
     auto* reference = b.part<QComboBox>("match_reference");
     REQUIRE(reference->count() == 3);
     reference->setCurrentIndex(2);
     emit reference->activated(2);
-    b.window.match().match_now();
-    REQUIRE(QTest::qWaitFor([&] { return !b.window.match().job().is_running() && b.shot().match.apart_ev; },
-                            30000));
+    b.station<MatchPanel>().match_now();
+    REQUIRE(QTest::qWaitFor(
+        [&] { return !b.station<MatchPanel>().job().is_running() && b.shot().colour.match.apart_ev; },
+        30000));
     for (const double ev : gains_at(b.shot().cameras[1].colour, Seconds(0)))
         CHECK(ev == Approx(0).margin(1e-9));
 
@@ -125,16 +128,16 @@ TEST_CASE("a reference camera stays as it is; a rig without overlap is refused w
     QTest::keyClick(samples, Qt::Key_A, Qt::ControlModifier);
     QTest::keyClicks(samples, "12");
     QTest::keyClick(samples, Qt::Key_Return);
-    CHECK(b.shot().match.samples == 12);
+    CHECK(b.shot().colour.match.samples == 12);
     b.session().undo();
-    CHECK(b.shot().match.samples == MatchSettings().samples);
+    CHECK(b.shot().colour.match.samples == MatchSettings().samples);
 
     b.session().edit_shot("narrow", [](Shot& s) {
         for (auto& c : s.rig.cameras) c.lens.focal_px *= 1.5, c.lens.circle.radius_px *= 0.9;
     });
     const Shot before = b.shot();
-    b.window.match().match_now();
-    REQUIRE(QTest::qWaitFor([&] { return !b.window.match().job().is_running(); }, 30000));
+    b.station<MatchPanel>().match_now();
+    REQUIRE(QTest::qWaitFor([&] { return !b.station<MatchPanel>().job().is_running(); }, 30000));
     QTest::qWait(30);
     CHECK(b.part<QLabel>("message")->toolTip().contains("overlap"));
     CHECK(b.shot() == before);
@@ -144,16 +147,16 @@ TEST_CASE("a reference camera stays as it is; a rig without overlap is refused w
 TEST_CASE("parallax is closed by a key, tuned in the panel, and every step can be undone") {
     Bench b(false);
     open_uneven_still(b);
-    CHECK(b.shot().flow.on); // new shots begin with it
+    CHECK(b.shot().seams.flow.on); // new shots begin with it
     b.trigger("Close parallax where lenses meet");
-    b.window.set_station(Station::seams);
+    b.window.set_station("seams");
     b.part<QToolButton>("seams_parallax")->click();
     auto* box = b.part<QCheckBox>("flow_on");
     auto* nearest = b.part<NumberField>("flow_nearest");
     CHECK_FALSE(box->isChecked());
     CHECK_FALSE(nearest->isEnabled());
     b.trigger("Close parallax where lenses meet");
-    CHECK(b.shot().flow.on);
+    CHECK(b.shot().seams.flow.on);
     CHECK(box->isChecked());
     b.settle(); // the picture is made with it
     CHECK(b.grey(b.window.picture().rect().center()) > 10);
@@ -161,11 +164,11 @@ TEST_CASE("parallax is closed by a key, tuned in the panel, and every step can b
     QTest::keyClick(nearest, Qt::Key_A, Qt::ControlModifier);
     QTest::keyClicks(nearest, "1.5 m");
     QTest::keyClick(nearest, Qt::Key_Return);
-    CHECK(b.shot().flow.nearest_m == 1.5);
+    CHECK(b.shot().seams.flow.nearest_m == 1.5);
     b.settle();
     b.session().undo();
-    CHECK(b.shot().flow.nearest_m == FlowSettings().nearest_m);
+    CHECK(b.shot().seams.flow.nearest_m == FlowSettings().nearest_m);
     b.session().undo();
-    CHECK_FALSE(b.shot().flow.on);
+    CHECK_FALSE(b.shot().seams.flow.on);
     CHECK_FALSE(box->isChecked());
 }

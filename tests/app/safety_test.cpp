@@ -1,7 +1,7 @@
 // The window where work could be lost: odd values, another program on the same project, exceptions.
-#include "app/application.h"
 #include "app/bench.h"
-#include "app/number_field.h"
+#include "app/session/application.h"
+#include "app/widgets/number_field.h"
 #include "base/file.h"
 #include "project/outputs.h"
 
@@ -37,7 +37,7 @@ struct Answer {
 
 void change_on_disk(const std::filesystem::path& file, double yaw) {
     Project p = load_project(file);
-    p.shots[0].orientation.yaw_deg = yaw;
+    p.shots[0].levelling.orientation.yaw_deg = yaw;
     save_project(p, file);
 }
 
@@ -47,8 +47,8 @@ TEST_CASE("whatever is typed into any number field, the project is saved and rea
     Bench b;
     const auto file = b.folder / "p.porb";
     int typed = 0;
-    for (int station = 0; station < kStations; ++station) {
-        b.window.set_station(Station(station));
+    for (const auto& station : b.window.stations()) {
+        REQUIRE(b.window.set_station(station->id()));
         QTest::qWait(20);
         for (auto* field : b.window.findChildren<NumberField*>()) {
             if (!field->isEnabled()) continue;
@@ -74,10 +74,10 @@ TEST_CASE("an edit that could not be read again is refused in words, and nothing
     const ProjectPtr before = b.session().project();
     QString said;
     QObject::connect(&b.session(), &Session::said, [&](const QString& text, Signal) { said = text; });
-    CHECK_FALSE(b.session().edit_shot("odd", [](Shot& s) { s.grade.exposure_ev = std::nan(""); }));
+    CHECK_FALSE(b.session().edit_shot("odd", [](Shot& s) { s.look.grade.exposure_ev = std::nan(""); }));
     CHECK(said.contains("exposure: is not a number. It must be between -16 and 16."));
     CHECK(b.session().project() == before);
-    CHECK_FALSE(b.session().edit_shot("odd", [](Shot& s) { s.shelters.push_back({}); }));
+    CHECK_FALSE(b.session().edit_shot("odd", [](Shot& s) { s.seams.shelters.push_back({}); }));
     CHECK_FALSE(b.session().edit_shot("odd", [](Shot&) { throw std::runtime_error("broken"); }));
     CHECK(said == "broken");
     CHECK(b.session().project() == before);
@@ -87,13 +87,13 @@ TEST_CASE("a project changed on disk is noticed, and saving loses nothing withou
     Bench b;
     const auto file = b.session().file();
     REQUIRE(b.session().save(file) == Session::Saved::yes);
-    b.session().edit_shot("yaw", [](Shot& s) { s.orientation.yaw_deg = 5; });
+    b.session().edit_shot("yaw", [](Shot& s) { s.levelling.orientation.yaw_deg = 5; });
     QSignalSpy noticed(&b.session(), &Session::disk_changed);
     change_on_disk(file, 50);
     CHECK(QTest::qWaitFor([&] { return noticed.count() == 1; }, 5000));
     for (auto* box : b.window.findChildren<QMessageBox*>("disk_told_box")) box->close();
     CHECK(b.session().save(file) == Session::Saved::changed_on_disk);
-    CHECK(load_project(file).shots[0].orientation.yaw_deg == 50);
+    CHECK(load_project(file).shots[0].levelling.orientation.yaw_deg == 50);
     CHECK(b.session().is_dirty());
     const auto press_save = [&](const QString& answer) {
         Answer a(answer);
@@ -102,20 +102,20 @@ TEST_CASE("a project changed on disk is noticed, and saving loses nothing withou
         CHECK(a.pressed);
     };
     press_save("Cancel");
-    CHECK(load_project(file).shots[0].orientation.yaw_deg == 50);
+    CHECK(load_project(file).shots[0].levelling.orientation.yaw_deg == 50);
     press_save("Save mine over it");
-    CHECK(load_project(file).shots[0].orientation.yaw_deg == 5);
-    b.session().edit_shot("yaw", [](Shot& s) { s.orientation.yaw_deg = 6; });
+    CHECK(load_project(file).shots[0].levelling.orientation.yaw_deg == 5);
+    b.session().edit_shot("yaw", [](Shot& s) { s.levelling.orientation.yaw_deg = 6; });
     change_on_disk(file, 60);
     press_save("Open it again");
-    CHECK(b.shot().orientation.yaw_deg == 60);
+    CHECK(b.shot().levelling.orientation.yaw_deg == 60);
     CHECK_FALSE(b.session().is_dirty());
     for (auto* box : b.window.findChildren<QMessageBox*>("disk_told_box")) box->close();
 }
 
 TEST_CASE("while a verb has the project the window does not save, and says who has it") {
     Bench b;
-    b.session().edit_shot("yaw", [](Shot& s) { s.orientation.yaw_deg = 5; });
+    b.session().edit_shot("yaw", [](Shot& s) { s.levelling.orientation.yaw_deg = 5; });
     QString said;
     QObject::connect(&b.session(), &Session::said, [&](const QString& text, Signal) { said = text; });
     const auto lock = LockFile::take(lock_of_project(b.session().file()), "porbit solve");
@@ -129,7 +129,7 @@ TEST_CASE("recovered work is kept until it is saved, and never replaces a newer 
     const auto file = b.session().file();
     REQUIRE(b.session().save(file) == Session::Saved::yes);
     Project work = *b.session().project();
-    work.shots[0].orientation.yaw_deg = 11;
+    work.shots[0].levelling.orientation.yaw_deg = 11;
     {
         AutosaveSlot left(b.folder / "autosave");
         left.write(file, fingerprint_of(file), work);
@@ -138,13 +138,13 @@ TEST_CASE("recovered work is kept until it is saved, and never replaces a newer 
     const auto found = find_autosaves(b.folder / "autosave");
     REQUIRE(found.size() == 1);
     REQUIRE(b.session().recover(found[0]));
-    CHECK(b.shot().orientation.yaw_deg == 11);
+    CHECK(b.shot().levelling.orientation.yaw_deg == 11);
     CHECK(std::filesystem::exists(found[0].file)); // a kill now loses nothing
     CHECK(b.session().save(file) == Session::Saved::changed_on_disk);
-    CHECK(load_project(file).shots[0].orientation.yaw_deg == 22);
+    CHECK(load_project(file).shots[0].levelling.orientation.yaw_deg == 22);
     CHECK(std::filesystem::exists(found[0].file));
     CHECK(b.session().save(b.folder / "mine.porb") == Session::Saved::yes);
-    CHECK(load_project(b.folder / "mine.porb").shots[0].orientation.yaw_deg == 11);
+    CHECK(load_project(b.folder / "mine.porb").shots[0].levelling.orientation.yaw_deg == 11);
     CHECK_FALSE(std::filesystem::exists(found[0].file));
 }
 
@@ -181,7 +181,7 @@ TEST_CASE("what a job found for another shot, or another rig, is left away") {
     Bench b;
     const Shot then = b.shot();
     CHECK(b.session().still_holds(then));
-    b.session().edit_shot("grade", [](Shot& s) { s.grade.exposure_ev = 1; });
+    b.session().edit_shot("grade", [](Shot& s) { s.look.grade.exposure_ev = 1; });
     CHECK(b.session().still_holds(then)); // of no account to it
     b.session().edit_shot("turn", [](Shot& s) { s.rig.cameras[0].pose.turn.yaw_deg += 1; });
     CHECK_FALSE(b.session().still_holds(then));

@@ -1,12 +1,13 @@
-#include "app/number_field.h"
-#include "app/seams_panel.h"
-#include "app/shapes_part.h"
-#include "app/shelters_part.h"
-#include "app/timeline.h"
+#include "app/picture/timeline.h"
+#include "app/stations/seams/seams_panel.h"
+#include "app/stations/seams/shapes_part.h"
+#include "app/stations/seams/shelters_part.h"
+#include "app/widgets/number_field.h"
 #include "base/angle.h"
 #include "bench.h"
 #include "media/still.h"
-#include "stitch/shapes.h"
+#include "stitch/plan/coverage.h"
+#include "stitch/plan/shapes.h"
 
 #include <QComboBox>
 #include <QLabel>
@@ -43,7 +44,7 @@ TEST_CASE("a cut-out is drawn by clicks, reshaped, keyed, copied and removed") {
     b.settle();
     b.trigger("Draw a cut-out"); // from any station
     b.settle();                  // the lane of crossings takes its room
-    auto& part = b.window.seams().shapes();
+    auto& part = b.station<SeamsPanel>().shapes();
     REQUIRE(part.tool().is_drawing());
     CHECK(part.tool().words().contains("camera A"));
     for (const auto& [x, y] : std::vector<std::pair<double, double>>{{-0.1, 0.5}, {0.1, 0.5}})
@@ -104,7 +105,7 @@ TEST_CASE("a shelter is drawn on the map, given a span and a camera, and says wh
     Bench b(false);
     b.open_hall(240);
     b.trigger("Draw a shelter");
-    auto& part = b.window.seams().shelters();
+    auto& part = b.station<SeamsPanel>().shelters();
     REQUIRE(part.tool().is_drawing());
     CHECK(b.window.picture().mode() == ViewMode::map);
     b.settle();
@@ -115,8 +116,8 @@ TEST_CASE("a shelter is drawn on the map, given a span and a camera, and says wh
             .supply(rotation_of({yaw_deg, 0, 0}) * Vec3(0, 0, 1))[camera];
     };
     drag(&b.window.picture(), on_map(b, 88, 0), on_map(b, 95, -12));
-    REQUIRE(b.shot().shelters.size() == 1);
-    const ShelterKey drawn = b.shot().shelters[0].keys[0];
+    REQUIRE(b.shot().seams.shelters.size() == 1);
+    const ShelterKey drawn = b.shot().seams.shelters[0].keys[0];
     CHECK(drawn.yaw_deg == Approx(88).margin(0.6));
     CHECK(drawn.width_deg == Approx(14).margin(2));
     CHECK(drawn.height_deg == Approx(24).margin(2));
@@ -127,29 +128,29 @@ TEST_CASE("a shelter is drawn on the map, given a span and a camera, and says wh
     auto* camera = b.part<QComboBox>("shelter_camera");
     camera->setCurrentIndex(2);
     emit camera->activated(2);
-    CHECK(b.shot().shelters[0].camera == "B");
+    CHECK(b.shot().seams.shelters[0].camera == "B");
     CHECK(supply(86, 1) > 0.9f);
     // Wider than any lens sees from there: said, with how much it is.
     drag(&b.window.picture(), on_map(b, 95, 0), on_map(b, 175, 0));
     CHECK(b.part<QLabel>("shelter_sees")->text().contains("%"));
     b.session().undo();
     b.part<QPushButton>("shelter_from")->click();
-    CHECK(b.shot().shelters[0].from == Seconds(0));
+    CHECK(b.shot().seams.shelters[0].from == Seconds(0));
     b.part<QPushButton>("shelter_from")->click(); // once more: with the shot
-    CHECK_FALSE(b.shot().shelters[0].from);
+    CHECK_FALSE(b.shot().seams.shelters[0].from);
     drag(&b.window.picture(), on_map(b, 88, 0), on_map(b, 60, 5));
-    CHECK(b.shot().shelters[0].keys[0].yaw_deg == Approx(60).margin(1));
+    CHECK(b.shot().seams.shelters[0].keys[0].yaw_deg == Approx(60).margin(1));
     b.window.picture().setFocus();
     QTest::keyClick(&b.window.picture(), Qt::Key_Delete);
-    CHECK(b.shot().shelters.empty());
+    CHECK(b.shot().seams.shelters.empty());
 }
 
 TEST_CASE("a shelter is sized by its handles and nudged by keys, in any view of a shot that is turned") {
     Bench b(false);
     b.open_hall(240, [](Shot& s) {
-        s.orientation = {85, 20, 10}; // the right seam comes to lie about longitude 180
+        s.levelling.orientation = {85, 20, 10}; // the right seam comes to lie about longitude 180
     });
-    const Mat3 turn = rotation_of(b.shot().orientation);
+    const Mat3 turn = rotation_of(b.shot().levelling.orientation);
     const auto place = [&](const Vec3& rig_direction) {
         const auto at = b.window.picture().point_of(turn * rig_direction);
         REQUIRE(at);
@@ -158,7 +159,7 @@ TEST_CASE("a shelter is sized by its handles and nudged by keys, in any view of 
     const auto towards = [](double yaw_deg, double pitch_deg) -> Vec3 {
         return rotation_of({yaw_deg, pitch_deg, 0}) * Vec3(0, 0, 1);
     };
-    const auto first = [&] { return b.shot().shelters[0].keys[0]; };
+    const auto first = [&] { return b.shot().seams.shelters[0].keys[0]; };
     // What lies `right` and `up` of the shelter's middle, degrees.
     const auto beside = [&](double right_deg, double up_deg) -> Vec3 {
         const ShelterKey k = first();
@@ -170,10 +171,10 @@ TEST_CASE("a shelter is sized by its handles and nudged by keys, in any view of 
     b.settle();
     QTest::keyClick(&b.window.picture(), Qt::Key_Escape);
     QTest::mouseClick(&b.window.picture(), Qt::LeftButton, {}, place(towards(92, 0)));
-    CHECK(b.shot().shelters.empty()); // given up
+    CHECK(b.shot().seams.shelters.empty()); // given up
     b.trigger("Draw a shelter");
     QTest::mouseClick(&b.window.picture(), Qt::LeftButton, {}, place(towards(92, 0)));
-    REQUIRE(b.shot().shelters.size() == 1); // a click alone makes one of a person's shape
+    REQUIRE(b.shot().seams.shelters.size() == 1); // a click alone makes one of a person's shape
     CHECK(first().yaw_deg == Approx(92).margin(0.6));
     CHECK(first().height_deg > 1.5 * first().width_deg);
 
@@ -202,23 +203,23 @@ TEST_CASE("a shelter is sized by its handles and nudged by keys, in any view of 
     QTest::keyClick(&b.window.picture(), Qt::Key_Up, Qt::ShiftModifier);
     CHECK(first().yaw_deg == Approx(moved.yaw_deg + 1));
     CHECK(first().pitch_deg == Approx(moved.pitch_deg + 0.1));
-    b.window.seams().shelters().tool().toggle_key(); // the only key stays
-    CHECK(b.shot().shelters[0].keys.size() == 1);
+    b.station<SeamsPanel>().shelters().tool().toggle_key(); // the only key stays
+    CHECK(b.shot().seams.shelters[0].keys.size() == 1);
     QTest::keyClick(&b.window.picture(), Qt::Key_Escape);
-    CHECK(b.window.seams().shelters().tool().selected() == -1);
+    CHECK(b.station<SeamsPanel>().shelters().tool().selected() == -1);
     QTest::keyClick(&b.window.picture(), Qt::Key_Delete);
-    CHECK(b.shot().shelters.size() == 1); // none is selected
+    CHECK(b.shot().seams.shelters.size() == 1); // none is selected
 }
 
 TEST_CASE("a cut-out drawn on the map lies where it was drawn, across longitude 180 too") {
     Bench b(false);
-    b.open_hall(240, [](Shot& s) { s.orientation = {95, 0, 0}; });
+    b.open_hall(240, [](Shot& s) { s.levelling.orientation = {95, 0, 0}; });
     const auto world = [&](double yaw_deg, double pitch_deg) { return on_map(b, yaw_deg, pitch_deg); };
     b.trigger("Map view");
     b.session().select_camera("A");
     b.trigger("Draw a cut-out");
     b.settle();
-    REQUIRE(b.window.seams().shapes().tool().is_drawing());
+    REQUIRE(b.station<SeamsPanel>().shapes().tool().is_drawing());
     const std::vector<std::pair<double, double>> corners = {{174, 6}, {-176, 6}, {-176, -6}, {174, -6}};
     for (const auto& [yaw, pitch] : corners)
         QTest::mouseClick(&b.window.picture(), Qt::LeftButton, {}, world(yaw, pitch));
@@ -227,10 +228,10 @@ TEST_CASE("a cut-out drawn on the map lies where it was drawn, across longitude 
     REQUIRE(shapes.size() == 1);
     REQUIRE(shapes[0].keys[0].corners.size() == 4);
     const Camera& camera = b.shot().rig.cameras[0];
-    const Mat3 to_rig = rotation_of(b.shot().orientation).transpose();
+    const Mat3 to_rig = rotation_of(b.shot().levelling.orientation).transpose();
     for (std::size_t k = 0; k < 4; ++k) {
         const Vec3 d = to_rig * rotation_of({corners[k].first, corners[k].second, 0}) * Vec3(0, 0, 1);
-        const auto at = shape_place(camera, d, b.shot().agree_distance_m);
+        const auto at = shape_place(camera, d, b.shot().seams.agree_distance_m);
         REQUIRE(at);
         CHECK((shapes[0].keys[0].corners[k].at - *at).norm() < 0.02);
     }
@@ -238,7 +239,7 @@ TEST_CASE("a cut-out drawn on the map lies where it was drawn, across longitude 
     view.target = equirect_target(720);
     const Coverage coverage(plan_key(b.shot(), view));
     const auto inside = [&](double yaw) {
-        return coverage.inside_deg(rotation_of({yaw, 0, 0}) * Vec3(0, 0, 1))[0];
+        return coverage.margin_deg(rotation_of({yaw, 0, 0}) * Vec3(0, 0, 1))[0];
     };
     CHECK(inside(179.9) < 0); // gone on both sides of it
     CHECK(inside(-179.9) < 0);
@@ -248,11 +249,11 @@ TEST_CASE("a cut-out drawn on the map lies where it was drawn, across longitude 
 TEST_CASE("blending is chosen, who supplies what is shown, and tools leave with their station") {
     Bench b(false);
     b.open_hall(240);
-    b.window.set_station(Station::seams);
+    b.window.set_station("seams");
     auto* blending = b.part<QComboBox>("blending");
     blending->setCurrentIndex(2);
     emit blending->activated(2);
-    CHECK(b.shot().blend.kind == Blending::multiband);
+    CHECK(b.shot().seams.blend.kind == Blending::multiband);
     CHECK(b.part<QWidget>("widest_band")->isEnabled());
     b.settle();
     const QImage plain = b.window.picture().grab().toImage();
@@ -260,12 +261,12 @@ TEST_CASE("blending is chosen, who supplies what is shown, and tools leave with 
     b.settle();
     CHECK(b.window.picture().grab().toImage() != plain);
     b.trigger("Show who supplies what");
-    b.window.seams().show_part(SeamsPanel::Part::shelters);
-    b.window.seams().shelters().tool().begin();
-    b.window.set_station(Station::match);
-    const std::size_t before = b.shot().shelters.size();
+    b.station<SeamsPanel>().show_part(SeamsPanel::Part::shelters);
+    b.station<SeamsPanel>().shelters().tool().begin();
+    b.window.set_station("match");
+    const std::size_t before = b.shot().seams.shelters.size();
     drag(&b.window.picture(), on_map(b, 10, 0), on_map(b, 20, 10));
-    CHECK(b.shot().shelters.size() == before);
+    CHECK(b.shot().seams.shelters.size() == before);
 }
 
 TEST_CASE("lanes below the sources have room of their own") {
@@ -280,9 +281,8 @@ TEST_CASE("lanes below the sources have room of their own") {
                 return false;
         return timeline->rect().contains(ruler) && ruler.height() >= timeline->ruler().minimumHeight();
     };
-    for (const Station station :
-         {Station::match, Station::points, Station::match, Station::seams, Station::master}) {
-        INFO(int(station));
+    for (const char* station : {"match", "points", "match", "seams", "master"}) {
+        INFO(station);
         b.window.set_station(station);
         CHECK(rows_fit());
     }

@@ -1,13 +1,14 @@
 // Background work of the window: jobs, the render queue, the residual lane, and what hangs on them.
-#include "app/background_job.h"
 #include "app/bench.h"
-#include "app/render_queue.h"
-#include "app/residual_lane.h"
+#include "app/session/background_job.h"
+#include "app/session/render_queue.h"
+#include "app/stations/points/points_panel.h"
+#include "app/stations/points/residual_lane.h"
 #include "base/angle.h"
 #include "base/error.h"
 #include "media/still.h"
 #include "project/orientation.h"
-#include "solve/calibrate.h"
+#include "solve/pictures/grey.h"
 
 #include <QLabel>
 #include <QListWidget>
@@ -82,6 +83,28 @@ TEST_CASE("a job tells how far it is, ends on the window's thread, and one runs 
     }
 }
 
+TEST_CASE("jobs that are added run in turn, and a stop ends those that wait too") {
+    QObject keeper;
+    auto* job = new BackgroundJob(&keeper);
+    std::vector<int> done;
+    const auto work = [&](int n) {
+        return [&, n](const BackgroundJob::Tell&, const Cancel& cancel) -> BackgroundJob::Finish {
+            QThread::msleep(20);
+            cancel.check();
+            return [&, n] { done.push_back(n); };
+        };
+    };
+    for (const int n : {1, 2, 3}) job->add(work(n));
+    REQUIRE(QTest::qWaitFor([&] { return done.size() == 3; }, 5000));
+    CHECK(done == std::vector<int>{1, 2, 3});
+    REQUIRE(QTest::qWaitFor([&] { return !job->is_running(); }, 5000));
+    for (const int n : {4, 5}) job->add(work(n));
+    job->stop();
+    REQUIRE(QTest::qWaitFor([&] { return !job->is_running(); }, 5000));
+    QTest::qWait(60);
+    CHECK(done.size() == 3);
+}
+
 TEST_CASE("the queue renders one after the other, each as it was queued, and says what failed") {
     const TempFolder folder;
     Picture grey(200, 100);
@@ -103,7 +126,7 @@ TEST_CASE("the queue renders one after the other, each as it was queued, and say
         project.deliverables.push_back(d);
     }
     project.deliverables[1].path = folder / "s.png" / "below a file" / "f.%04d.png"; // cannot be written
-    RenderQueue queue;
+    RenderQueue queue(std::make_shared<CacheBound>());
     std::vector<QString> said;
     QObject::connect(&queue, &RenderQueue::finished, &queue,
                      [&](const QString& words, bool) { said.push_back(words); });
@@ -126,8 +149,8 @@ TEST_CASE("the queue renders one after the other, each as it was queued, and say
 
 TEST_CASE("the residual lane measures in the background, and again when the rig changes") {
     Bench b(false);
-    b.window.open_demo("ring");
-    b.window.set_station(Station::points);
+    b.open_ring();
+    b.window.set_station("points");
     auto* lane = b.window.findChild<ResidualLane*>();
     REQUIRE(lane);
     REQUIRE(lane->isVisible());
@@ -144,7 +167,7 @@ TEST_CASE("the residual lane measures in the background, and again when the rig 
 
 TEST_CASE("what the window looks at is made single, and kept solves are gone back to") {
     Bench b(false);
-    b.window.open_demo("ring");
+    b.open_ring();
     // Points on a wall 2 m away between two cameras, as a solve leaves them.
     b.session().edit_shot("points", [](Shot& s) {
         const Eyepiece first(s.rig, 0, nullptr), second(s.rig, 1, nullptr);
@@ -159,9 +182,9 @@ TEST_CASE("what the window looks at is made single, and kept solves are gone bac
             p.b_px = second.place_of(2 * d - second.position);
             list.push_back(p);
         }
-        s.points = std::move(list);
+        s.calibration.points = std::move(list);
     });
-    b.window.set_station(Station::seams);
+    b.window.set_station("seams");
     b.trigger("Window view");
     const Eyepiece first(b.shot().rig, 0, nullptr), second(b.shot().rig, 1, nullptr);
     const Vec3 middle =
@@ -169,26 +192,26 @@ TEST_CASE("what the window looks at is made single, and kept solves are gone bac
     b.window.picture().set_look(
         {degrees(std::atan2(middle.x(), middle.z())), degrees(std::asin(-middle.y())), 0}, 60);
     b.settle();
-    b.trigger("Make what the window looks at single");
-    CHECK(b.shot().agree_distance_m == Approx(2).epsilon(0.03));
+    b.trigger("Converge here");
+    CHECK(b.shot().seams.agree_distance_m == Approx(2).epsilon(0.03));
     b.session().undo();
-    CHECK(b.shot().agree_distance_m != Approx(2).epsilon(0.03));
+    CHECK(b.shot().seams.agree_distance_m != Approx(2).epsilon(0.03));
 
     // Two kept solves in the list; a double click goes back to one as a step of undo.
     const Rig now = b.shot().rig;
     b.session().edit_shot("two solves", [](Shot& s) {
         for (const double turn : {0.5, 1.0}) {
             KeptSolve k;
-            k.id = int(s.solves.size()) + 1;
+            k.id = int(s.calibration.solves.size()) + 1;
             k.name = "Solve " + std::to_string(k.id);
             k.rig = s.rig;
             k.rig.cameras[1].pose.turn.roll_deg += turn;
             k.rms_px = turn;
             k.values = {{k.rig.cameras[1].id, "roll", "deg", turn, 0, 0.02, true}};
-            s.solves.push_back(std::move(k));
+            s.calibration.solves.push_back(std::move(k));
         }
     });
-    b.window.set_station(Station::points);
+    b.window.set_station("points");
     auto* kept = b.part<QListWidget>("kept_solves");
     REQUIRE(kept->count() == 2);
     CHECK(kept->item(0)->toolTip().contains("roll"));
@@ -197,4 +220,41 @@ TEST_CASE("what the window looks at is made single, and kept solves are gone bac
     CHECK((first_roll == Approx(0.5) || first_roll == Approx(1.0)));
     b.session().undo();
     CHECK(b.shot().rig == now);
+}
+
+TEST_CASE("closing the window waits for nothing, whatever runs") {
+    Bench b(false);
+    b.open_hall(320);
+    b.trigger("Find points and solve");
+    REQUIRE(QTest::qWaitFor([&] { return b.station<PointsPanel>().job().is_running(); }, 5000));
+    QElapsedTimer clock;
+    clock.start();
+    CHECK(b.window.close());
+    CHECK(clock.elapsed() < 200);
+    CHECK_FALSE(b.window.isVisible());
+}
+
+TEST_CASE("two viewers of one project do not starve each other") {
+    Bench b(false);
+    b.open_hall(320);
+    PictureService one(b.session().library()), two(b.session().library());
+    int shown[2] = {};
+    const auto ask = [&](PictureService& service, int which) {
+        PictureRequest request;
+        request.project = b.session().project();
+        request.shot = b.shot().id;
+        View view;
+        // Another look each time, so that plans are made anew as they are while one turns round.
+        view.target = window_target(320, 200, {3.0 * shown[which] + 40 * which, 0, 0}, 90);
+        request.view = view;
+        service.ask(request);
+    };
+    QObject::connect(&one, &PictureService::ready, &one, [&] { ++shown[0], ask(one, 0); });
+    QObject::connect(&two, &PictureService::ready, &two, [&] { ++shown[1], ask(two, 1); });
+    ask(one, 0);
+    ask(two, 1);
+    REQUIRE(QTest::qWaitFor([&] { return shown[0] + shown[1] >= 40; }, 30000));
+    INFO(shown[0] << " and " << shown[1]);
+    CHECK(shown[0] > 10);
+    CHECK(shown[1] > 10);
 }

@@ -126,6 +126,38 @@ TEST_CASE("broken and hostile JSON is refused") {
     CHECK(error_of([] { parse_json(std::string(100000, '['), "f"); }).find("nested") != std::string::npos);
 }
 
+TEST_CASE("long entries are parsed for themselves, and the document is the same") {
+    const auto entry = [](const std::string& name, std::size_t rows) {
+        std::string out = R"({"name": ")" + name + R"(", "odd \"]} [": [], "rows": [)";
+        for (std::size_t i = 0; i < rows; ++i) out += (i ? ", \"" : "\"") + std::to_string(i) + R"( 1/3 \\")";
+        return out + "]}";
+    };
+    const std::string longest = entry("a, [ {", 9000), other = entry("b", 8000), brief = entry("c", 3);
+    const std::string text = R"({"before": [{"shots": 1}], "shots": [)" + longest + ", " + brief +
+                             ", null, " + other + R"(], "after": {"shots": [)" + brief + R"(]}, "last": [)" +
+                             other + ", 5]}";
+    CHECK(parse_json(text, "t") == Json::parse(text));
+    for (const std::size_t at : {text.size() / 3, text.size() / 2, text.size() - 3}) {
+        std::string damaged = text;
+        damaged[at] = '\x01';
+        CHECK(error_of([&] { parse_json(damaged, "f.porb"); }).find("f.porb: is not valid JSON") !=
+              std::string::npos);
+        CHECK_THROWS_AS(parse_json(std::string_view(text).substr(0, at), "t"), Error);
+    }
+    const std::string twice = R"({"shots": [)" + longest + ", " + other + R"(], "shots": [)" + other + "]}";
+    CHECK(parse_json(twice, "t") == Json::parse(twice));
+}
+
+TEST_CASE("a document written in parts is what it is as a whole") {
+    for (const char* text :
+         {"{}", "[]", "[1, 2]", "3", R"({"a": 1})",
+          R"({"a": [], "b": {}, "c": [{}], "d": [{}, []], "\n\"[": [1, 2, 3]})",
+          R"({"shots": [{"rows": ["1 2", "3 4"], "x": {"y": [null, true]}}, {"rows": []}, 5], "z": "é"})"}) {
+        const Json document = Json::parse(text);
+        CHECK(dump_json(document) == document.dump(2) + "\n");
+    }
+}
+
 TEST_CASE("parallel ranges cover everything once and pass on what is thrown") {
     std::vector<int> seen(1000, 0);
     parallel_ranges(1000, 7, [&](int b, int e) {

@@ -50,9 +50,14 @@ TEST_CASE("the whole way: simulate, new, still, master, inspect") {
                       "/hall_dual.mp4 --source B=" + t + "/hall_dual.mp4");
     INFO(r.text);
     REQUIRE(r.status == 0);
-    CHECK(load_project(folder / "p.porb").shots[0].rate == FrameRate(30));
+    CHECK(load_project(folder / "p.porb").shots[0].timing.rate == FrameRate(30));
     CHECK(load_project(folder / "p.porb").media.size() == 1); // one file, two circles
-    CHECK(porbit("still " + f + "/p.porb --time 0.1 --width 256 --out " + f + "/s.png").status == 0);
+    CHECK(porbit("--memory 0.5 still " + f + "/p.porb --time 0.1 --width 256 --out " + f + "/s.png").status ==
+          0);
+    for (const char* odd : {"0", "-1", "nan", "1e9", "much"})
+        CHECK(
+            porbit(std::string("--memory=") + odd + " still " + f + "/p.porb --out " + f + "/t.png").status ==
+            2);
     CHECK(read_still(folder / "s.png").width() == 256);
     r = porbit("master " + f + "/p.porb --preset sphere-h264 --width 256 --from 0.0333 --to 0.2 --out " + f +
                "/m.mp4");
@@ -89,14 +94,14 @@ TEST_CASE("what was decided about the shot can be changed") {
     INFO(r.text);
     REQUIRE(r.status == 0);
     const Shot s = load_project(p).shots[0];
-    CHECK(s.in == Rational(1, 30));
-    CHECK(s.out == Rational(1, 10));
-    CHECK(s.orientation == Turn{30, -5, 2.5});
-    CHECK(s.agree_distance_m == 2.25);
+    CHECK(s.timing.in == Rational(1, 30));
+    CHECK(s.timing.out == Rational(1, 10));
+    CHECK(s.levelling.orientation == Turn{30, -5, 2.5});
+    CHECK(s.seams.agree_distance_m == 2.25);
     CHECK(s.cameras[0].reach_deg == 95.5);
     CHECK(s.cameras[1].feather_deg == 2);
     CHECK(s.cameras[1].offset == Rational(-1, 100));
-    CHECK(s.sound.empty());
+    CHECK(s.timing.sound.empty());
     CHECK(porbit("shot " + p + " --out 0.01").status == 1);
     CHECK(porbit("shot " + p + " --reach Z=3").text.find("no camera 'Z'") != std::string::npos);
 }
@@ -156,12 +161,17 @@ TEST_CASE("lost metadata is put back without encoding") {
     CHECK(read_spherical(folder / "t.mp4").v2->stereo == StereoLayout::top_bottom);
 }
 
-TEST_CASE("an interrupt stops a render and leaves nothing") {
+TEST_CASE("an interrupt that is sent to a program and to its group is one, and leaves nothing") {
     const TempFolder folder;
+    const std::string words = porbit_program() +
+                              " simulate hall --size 200 --seconds 30 --truth-width 0 --out " +
+                              (folder / "s").string();
     int status = 0;
-    run("timeout -s INT 1.5 " + porbit_program() +
-            " simulate hall --size 200 --seconds 30 --truth-width 0 --out " + (folder / "s").string(),
-        status);
+    const std::string said =
+        run("( " + words + " & sleep 1.5; kill -INT $!; sleep 0.002; kill -INT $!; wait $! )", status);
+    INFO(said);
+    CHECK(status == 1);
+    CHECK(said.find("nothing was left behind") != std::string::npos);
     CHECK(std::filesystem::is_empty(folder / "s"));
 }
 

@@ -23,7 +23,7 @@ TEST_CASE("the command line reads curves, grades, denoises, and refuses nonsense
 
     CHECK(says(porbit("grade " + project + " --exposure 1 --lift 0.02 --gain 1,0.9,0.8 --saturation 0.5"),
                "exposure +1.00 EV"));
-    CHECK(shot().grade.gain == std::array<double, 3>{1, 0.9, 0.8});
+    CHECK(shot().look.grade.gain == std::array<double, 3>{1, 0.9, 0.8});
     porbit("still " + project + " --width 256 --out " + dir + "/graded.png");
     CHECK(psnr_db(read_still(dir + "/plain.png"), read_still(dir + "/graded.png")) < 25);
     porbit("grade " + project + " --write-cube " + dir + "/look.cube --off");
@@ -35,7 +35,7 @@ TEST_CASE("the command line reads curves, grades, denoises, and refuses nonsense
     CHECK(psnr_db(read_still(dir + "/graded.png"), read_still(dir + "/lut.png")) > 36);
     porbit("grade " + project + " --reset --gain 1.2 --gamma 0.9 --write-cdl " + dir + "/look.cc");
     porbit("grade " + project + " --reset --cdl " + dir + "/look.cc");
-    CHECK(shot().grade.gamma[1] == Approx(0.9).epsilon(1e-4));
+    CHECK(shot().look.grade.gamma[1] == Approx(0.9).epsilon(1e-4));
 
     const std::string before = read_text_file(project);
     write_file_atomically(folder / "none.cube", "this is no table");
@@ -53,7 +53,7 @@ TEST_CASE("the command line reads curves, grades, denoises, and refuses nonsense
     CHECK(psnr_db(read_still(dir + "/plain.png"), read_still(dir + "/log.png")) < 25);
     porbit("curve " + project + " --all tagged");
     CHECK(says(porbit("denoise " + project + " --on --in-frame 0.5"), "denoising is on"));
-    CHECK(shot().denoise.in_frame == 0.5);
+    CHECK(shot().look.denoise.in_frame == 0.5);
     const std::string part = (folder / "part.png").string();
     CHECK(says(porbit("denoise " + project + " --camera A --size 48 --at 60,60 --out " + part), "as shot"));
     CHECK(read_still(part).width() == 2 * 48);
@@ -63,22 +63,22 @@ TEST_CASE("the command line reads curves, grades, denoises, and refuses nonsense
 
     CHECK(says(porbit("flow " + project + " --strength 0.8 --key 0=0 --key 1.5=1"), "2 keys"));
     CHECK(says(porbit("flow " + project + " --seam A,B --strength 0.5 --agree 3"), "agrees at 3.00 m"));
-    CHECK(shot().flow.seams.size() == 1);
-    CHECK(shot().flow.seams[0].keys.size() == 2); // it began as the others
+    CHECK(shot().seams.flow.seams.size() == 1);
+    CHECK(shot().seams.flow.seams[0].keys.size() == 2); // it began as the others
     CHECK(says(porbit("flow " + project + " --seam A,B --clear-keys --key 1=0.4,12,2 --key 2=1"),
                "at 2.00 s: strength 1.00, 12 deg wide, smoothness 2.0"));
-    CHECK(values_at(shot().flow.seams[0], Rational(3, 2)).strength == Approx(0.7));
-    CHECK(shot().flow.keys.size() == 2);
+    CHECK(values_at(shot().seams.flow.seams[0], Rational(3, 2)).strength == Approx(0.7));
+    CHECK(shot().seams.flow.keys.size() == 2);
     CHECK(says(porbit("flow " + project + " --key 1=2", 2), "strength lies between 0 and 1"));
     CHECK(says(porbit("flow " + project + " --key 1=1,200", 2), "the zone lies between 1 and 90"));
     CHECK(says(porbit("flow " + project + " --key 1=1,2,3,4", 2), "SECONDS=STRENGTH,ZONE,SMOOTHNESS"));
     CHECK(says(porbit("flow " + project + " --seam A,Q", 1), "does not name two cameras"));
     CHECK(says(porbit("flow " + project + " --agree 3", 2), "--seam"));
     porbit("flow " + project + " --seam A,B --remove-seam");
-    CHECK(shot().flow.keys.size() == 2);
+    CHECK(shot().seams.flow.keys.size() == 2);
     porbit("flow " + project + " --clear-keys");
-    CHECK(shot().flow.seams.empty());
-    CHECK(shot().flow.keys.empty());
+    CHECK(shot().seams.flow.seams.empty());
+    CHECK(shot().seams.flow.keys.empty());
 }
 
 TEST_CASE("pixels that are not numbers are told by still, match and lines, and leave no hole") {
@@ -119,7 +119,7 @@ TEST_CASE("the command line finds lines and crossings, closes them, and says wha
     for (const auto& e : std::filesystem::directory_iterator(dir))
         if (e.path().extension() == ".porb") project = e.path().string();
     CHECK(says(porbit("lines " + project), "lines found"));
-    CHECK_FALSE(load_project(project).shots[0].seam_lines->keys.empty());
+    CHECK_FALSE(load_project(project).shots[0].seams.seam_lines->keys.empty());
     CHECK(says(porbit("lines " + project + " --off"), "they are off"));
     CHECK(says(porbit("lines " + project + " --remove"), "no lines were found yet"));
     porbit("flow " + project + " --off");
@@ -131,11 +131,11 @@ TEST_CASE("the command line finds lines and crossings, closes them, and says wha
     }
     CHECK(says(porbit("crossings " + project + " --leave 99", 1), "is not a crossing"));
     porbit("crossings " + project + " --leave 1");
-    CHECK((*load_project(project).shots[0].crossings)->crossings[0].dismissed);
+    CHECK((*load_project(project).shots[0].seams.crossings)->crossings[0].dismissed);
     porbit("crossings " + project + " --reopen 1");
     const auto solved = nlohmann::json::parse(porbit("crossings " + project + " --solve --json"));
     CHECK(solved["open"] <= found["open"]);
-    CHECK(load_project(project).shots[0].flow.on == (found["open"] > 0));
+    CHECK(load_project(project).shots[0].seams.flow.on == (found["open"] > 0));
     const auto again = nlohmann::json::parse(porbit("crossings " + project + " --measure --json --dry-run"));
     CHECK(again["open"] == solved["open"]); // what was ticked stays ticked when it is measured again
 }

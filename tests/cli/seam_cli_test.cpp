@@ -44,10 +44,10 @@ TEST_CASE("the command line cuts out, restores, shelters and blends") {
     CHECK(says(porbit("shelter " + project + " --at 88,0 --size 14,30 --name keeper"),
                "camera A, which sees 100 %"));
     porbit("shelter " + project + " --name keeper --camera B --from 0.5 --to 2 --ease 0.25");
-    CHECK(shot().shelters[0].camera == "B");
-    CHECK(shot().shelters[0].to == Seconds(2));
+    CHECK(shot().seams.shelters[0].camera == "B");
+    CHECK(shot().seams.shelters[0].to == Seconds(2));
     CHECK(says(porbit("shelter " + project + " --at 92,0 --time 1 --name keeper"), "keeper"));
-    CHECK(shot().shelters[0].keys.size() == 2);
+    CHECK(shot().seams.shelters[0].keys.size() == 2);
     CHECK(says(porbit("shelter " + project + " --at 90,0 --size 150,60 --name wide"),
                "the rest stays as it was"));
     const auto listed = nlohmann::json::parse(porbit("shelter " + project + " --list --json"));
@@ -56,10 +56,10 @@ TEST_CASE("the command line cuts out, restores, shelters and blends") {
     CHECK(says(porbit("shelter " + project + " --name keeper --to 0.1", 1), "lies before"));
     CHECK(says(porbit("shelter " + project + " --name keeper --camera Q", 1), "is not a camera"));
     porbit("shelter " + project + " --remove wide");
-    CHECK(shot().shelters.size() == 1);
+    CHECK(shot().seams.shelters.size() == 1);
 
     porbit("shot " + project + " --blending multiband --widest-band 8");
-    CHECK(shot().blend == BlendSettings{Blending::multiband, 8});
+    CHECK(shot().seams.blend == BlendSettings{Blending::multiband, 8});
     porbit("shot " + project + " --blending soft", 2);
     const std::string out = (folder / "o.png").string();
     porbit("still " + project + " --time 0 --width 256 --out " + out);

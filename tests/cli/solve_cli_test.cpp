@@ -30,13 +30,13 @@ TEST_CASE("the command line solves, lists, leaves out, levels and steadies") {
     double mean = 9;
     REQUIRE(std::sscanf(against.c_str(), "rays differ by %lf", &mean) == 1);
     CHECK(mean < 0.15);
-    CHECK(load_project(project).shots[0].solves.size() == 1);
+    CHECK(load_project(project).shots[0].calibration.solves.size() == 1);
 
     CHECK(porbit("points " + project).find("RMS") != std::string::npos);
     CHECK(porbit("points " + project + " --drop-above 0.05").find("left out") != std::string::npos);
     porbit("points " + project + " --camera A --place 128 128", 2);
     porbit("points " + project + " --clear");
-    CHECK(load_project(project).shots[0].points->empty());
+    CHECK(load_project(project).shots[0].calibration.points->empty());
 
     write_file_atomically(
         dir + "/lines.json",
@@ -45,14 +45,14 @@ TEST_CASE("the command line solves, lists, leaves out, levels and steadies") {
           std::string::npos);
     porbit("level " + project + " --upside-down --face 90");
     porbit("level " + project + " --at 1 --key-yaw 20");
-    CHECK(load_project(project).shots[0].orientation_keys.size() == 1);
+    CHECK(load_project(project).shots[0].levelling.orientation_keys.size() == 1);
     CHECK(porbit("steady " + project + " --from record", 1).find("motion record") != std::string::npos);
     porbit("steady " + project + " --from footage --follow 2");
     const Project steadied = load_project(project);
-    REQUIRE(steadied.shots[0].steady);
-    CHECK(steadied.shots[0].steady->follow_s == 2);
+    REQUIRE(steadied.shots[0].levelling.steady);
+    CHECK(steadied.shots[0].levelling.steady->follow_s == 2);
     porbit("steady " + project + " --off");
-    CHECK_FALSE(load_project(project).shots[0].steady->on);
+    CHECK_FALSE(load_project(project).shots[0].levelling.steady->on);
 }
 
 TEST_CASE("the report's RMS is what anyone computes from its points and the rig") {
@@ -85,10 +85,10 @@ TEST_CASE("the report's RMS is what anyone computes from its points and the rig"
             const auto& px = p[std::string(end) + "_px"];
             const Vec3 seen = rotation_of(camera.pose.turn).transpose() *
                               (direction - double(p["inverse_m"]) * camera.pose.position_m);
-            const double miss =
+            const double residual =
                 (LensMap(camera.lens).project_anywhere(seen) - Vec2(px[0], px[1])).squaredNorm();
-            squares += miss;
-            by_camera[id].first += miss;
+            squares += residual;
+            by_camera[id].first += residual;
             ++by_camera[id].second;
         }
     }
@@ -132,12 +132,12 @@ TEST_CASE("levelling by command: upside down, facing, keys, drawn lines") {
     porbit("level " + project + " --at 0 --key-roll 12");
     porbit("level " + project + " --at 0.1 --key-roll 0");
     const Shot keyed = load_project(project).shots[0];
-    REQUIRE(keyed.orientation_keys.size() == 2);
+    REQUIRE(keyed.levelling.orientation_keys.size() == 2);
     CHECK(turn_of(orientation_at(keyed, Rational(1, 20))).roll_deg > 1);
     CHECK(turn_of(orientation_at(keyed, Rational(1, 20))).roll_deg < 11);
     porbit("level " + project + " --clear-keys --reset");
-    CHECK(load_project(project).shots[0].orientation_keys.empty());
-    CHECK(load_project(project).shots[0].orientation == Turn{});
+    CHECK(load_project(project).shots[0].levelling.orientation_keys.empty());
+    CHECK(load_project(project).shots[0].levelling.orientation == Turn{});
 
     // Upright lines as a rig that leans by a known turn sees them.
     const Project plain = load_project(project);
@@ -175,7 +175,7 @@ TEST_CASE("the command line matches colours, trims them and shows them as shot")
     CHECK(root.at("after_ev").number(0, 9) < 0.4 * root.at("before_ev").number(0, 9));
     CHECK(root.at("cameras").size() == 6);
     const Shot matched = load_project(project).shots[0];
-    CHECK(matched.match.apart_ev);
+    CHECK(matched.colour.match.apart_ev);
     CHECK(matched.cameras[3].colour.gains.size() == 1);
 
     porbit("match " + project + " --exposure B=0.5 --warmth all=-0.1");
@@ -184,7 +184,7 @@ TEST_CASE("the command line matches colours, trims them and shows them as shot")
     CHECK(trimmed.cameras[5].colour.warmth_ev == -0.1);
     CHECK(trimmed.cameras[1].colour.gains == matched.cameras[1].colour.gains); // nothing was solved
     porbit("match " + project + " --off");
-    CHECK_FALSE(load_project(project).shots[0].match.on);
+    CHECK_FALSE(load_project(project).shots[0].colour.match.on);
     porbit("match " + project + " --clear");
     CHECK(load_project(project).shots[0].cameras[1].colour == CameraColour{});
 
@@ -195,7 +195,7 @@ TEST_CASE("the command line matches colours, trims them and shows them as shot")
     const Shot flowing = load_project(project).shots[0];
     FlowSettings wanted;
     wanted.on = true, wanted.zone_deg = 20, wanted.nearest_m = 1;
-    CHECK(flowing.flow == wanted);
+    CHECK(flowing.seams.flow == wanted);
     porbit("still " + project + " --width 512 --out " + dir + "/on.png");
     const double alike = psnr_db(read_still(dir + "/off.png"), read_still(dir + "/on.png"));
     CHECK(alike < 40);

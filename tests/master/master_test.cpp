@@ -28,8 +28,8 @@ struct Take {
         write_counting_movie(folder / "c.mp4", movie);
         Shot shot = shot_for_rig(tiny_rig(movie.height), "t");
         for (auto& c : shot.cameras)
-            c.media = shot.sound = add_media(project, media_ref_for(folder / "c.mp4"));
-        shot.rate = movie.rate;
+            c.media = shot.timing.sound = add_media(project, media_ref_for(folder / "c.mp4"));
+        shot.timing.rate = movie.rate;
         project.shots.push_back(shot);
     }
     Deliverable deliverable(const char* preset, const std::filesystem::path& path) const {
@@ -110,8 +110,8 @@ TEST_CASE("the 180 pair goes side by side") {
 TEST_CASE("in and out, sound and picture stay together") {
     const TempFolder folder;
     Take take(folder);
-    take.project.shots[0].in = Rational(10, 30);
-    take.project.shots[0].out = Rational(22, 30);
+    take.project.shots[0].timing.in = Rational(10, 30);
+    take.project.shots[0].timing.out = Rational(22, 30);
     take.project.shots[0].cameras[0].offset = take.project.shots[0].cameras[1].offset = Rational(2, 30);
     take.render(take.deliverable("sphere-h264", folder / "m.mp4"));
     VideoReader reader(folder / "m.mp4");
@@ -137,7 +137,7 @@ TEST_CASE("in and out, sound and picture stay together") {
 TEST_CASE("sequences appear complete, numbered from 0, tagged") {
     const TempFolder folder;
     Take take(folder);
-    take.project.shots[0].out = Rational(3, 30);
+    take.project.shots[0].timing.out = Rational(3, 30);
     std::filesystem::create_directories(folder / "seq");
     take.render(take.deliverable("sphere-exr", folder / "seq/f.%04d.exr"));
     CHECK(entries(folder / "seq") == 3);
@@ -225,7 +225,7 @@ TEST_CASE("preflight stops what cannot work and warns of what may not") {
     d.width = 16384;
     d.bit_rate = std::int64_t(1) << 60;
     CHECK(stops(d).find("disk has") != std::string::npos);
-    take.project.shots[0].in = Rational(20);
+    take.project.shots[0].timing.in = Rational(20);
     d = take.deliverable("sphere-h264", folder / "m.mp4");
     CHECK(stops(d).find("in and out") != std::string::npos);
     take.project.media[0].ref.path = folder / "gone.mp4";

@@ -16,7 +16,7 @@ struct MadeUpColours {
     Shot shot = shot_for_rig(nominal_rig(3, 400, 400, 1, 200), "made up");
     std::vector<std::array<double, 3>> ev{
         {0.4, 0.3, 0.2}, {-0.5, -0.4, -0.45}, {0.1, 0.1, 0.25}}; ///< of the pictures
-    std::array<double, 2> falloff{-0.1, -0.25};
+    std::array<double, 2> vignetting{-0.1, -0.25};
 
     ColourMoment moment(Seconds time, double wrong, unsigned seed, double drift_ev = 0) const {
         std::mt19937 random(seed);
@@ -32,7 +32,7 @@ struct MadeUpColours {
             for (std::size_t c = 0; c < 3; ++c) {
                 const auto seen = [&](std::size_t camera, double q) {
                     return shared + std::log(2.0) * (ev[camera][c] + (camera == 1 ? drift_ev : 0)) +
-                           std::log(1 + q * (falloff[0] + q * falloff[1])) + noise(random);
+                           std::log(1 + q * (vignetting[0] + q * vignetting[1])) + noise(random);
                 };
                 p.a_light[c] = seen(p.a, p.a_q);
                 p.b_light[c] = seen(p.b, p.b_q) + (other ? 1.5 * flat(random) : 0);
@@ -53,7 +53,7 @@ double worst_gain_error(const sim::Truth& truth, const std::vector<CameraColour>
             const auto& t = truth.cameras[c];
             const double share = channel == 0 ? t.red_gain : channel == 2 ? t.blue_gain : 1;
             const double made = std::exp2(t.exposure_ev) * share * (1 - t.vignetting * q * q) /
-                                (1 + q * (found[c].falloff[0] + q * found[c].falloff[1]));
+                                (1 + q * (found[c].vignetting[0] + q * found[c].vignetting[1]));
             off.push_back(std::log(made * std::exp2(gains_at(found[c], Seconds(0))[std::size_t(channel)])));
         }
         double mean = 0;
@@ -83,7 +83,7 @@ TEST_CASE("gains run in straight lines between keys, trims come on top") {
 TEST_CASE("known gains and falloff are found, with a fifth of the places wrong") {
     MadeUpColours m;
     const auto matched = match_places(m.shot, {m.moment(Seconds(0), 0.2, 7), m.moment(Seconds(1), 0.2, 8)});
-    const double rim = m.falloff[0] + m.falloff[1];
+    const double rim = m.vignetting[0] + m.vignetting[1];
     for (std::size_t c = 0; c < 3; ++c) {
         const CameraColour& found = matched.colours[c];
         REQUIRE(found.gains.size() == 1);
@@ -91,25 +91,26 @@ TEST_CASE("known gains and falloff are found, with a fifth of the places wrong")
             const double mean = (m.ev[0][i] + m.ev[1][i] + m.ev[2][i]) / 3;
             CHECK(std::exp2(found.gains[0].ev[i] + m.ev[c][i] - mean) == Approx(1).margin(0.01));
         }
-        CHECK(found.falloff[0] + found.falloff[1] == Approx(rim).margin(0.03));
+        CHECK(found.vignetting[0] + found.vignetting[1] == Approx(rim).margin(0.03));
     }
     CHECK(matched.report.before_ev > 0.4);
     CHECK(matched.report.after_ev < 0.1 * matched.report.before_ev + 0.1);
     CHECK(matched.report.pairs.size() == 3);
 
-    m.shot.match.reference = "B";
+    m.shot.colour.match.reference = "B";
     const auto by_reference = match_places(m.shot, {m.moment(Seconds(0), 0.2, 7)});
     for (std::size_t i = 0; i < 3; ++i) {
         CHECK(by_reference.colours[1].gains[0].ev[i] == Approx(0).margin(1e-9));
         CHECK(by_reference.colours[0].gains[0].ev[i] == Approx(m.ev[1][i] - m.ev[0][i]).margin(0.03));
     }
-    m.shot.match.falloff = false;
-    CHECK(match_places(m.shot, {m.moment(Seconds(0), 0, 7)}).colours[0].falloff == std::array<double, 2>{});
+    m.shot.colour.match.vignetting = false;
+    CHECK(match_places(m.shot, {m.moment(Seconds(0), 0, 7)}).colours[0].vignetting ==
+          std::array<double, 2>{});
 }
 
 TEST_CASE("gains that drift are followed through the shot, and do not jump") {
     MadeUpColours m;
-    m.shot.match.over_time = true;
+    m.shot.colour.match.over_time = true;
     std::vector<ColourMoment> moments;
     for (int i = 0; i <= 8; ++i) moments.push_back(m.moment(Seconds(i), 0.1, 20 + unsigned(i), 0.08 * i));
     const auto matched = match_places(m.shot, moments);
@@ -140,7 +141,7 @@ TEST_CASE("nothing to compare is said in words") {
     CHECK(error_of([&] {
               match_places(m.shot, {ColourMoment{Seconds(0), {}}});
           }).find("overlap") != std::string::npos);
-    m.shot.match.reference = "Z";
+    m.shot.colour.match.reference = "Z";
     CHECK(error_of([&] { match_places(m.shot, {m.moment(Seconds(0), 0, 3)}); }).find("reference camera Z") !=
           std::string::npos);
 }
@@ -186,12 +187,12 @@ TEST_CASE("exposure, white balance and falloff of rendered footage are found to 
     const double solved = quality();
     for (std::size_t c = 0; c < ideal.size(); ++c) {
         shot.cameras[c].colour.gains = {{Seconds(0), ideal[c]}};
-        shot.cameras[c].colour.falloff = {0, -take.truth.cameras[c].vignetting};
+        shot.cameras[c].colour.vignetting = {0, -take.truth.cameras[c].vignetting};
     }
     const double best = quality();
     INFO(as_shot << " dB as shot, " << solved << " dB matched, " << best << " dB with the truth");
     CHECK(solved > best - 0.5);
     CHECK(solved > as_shot + (ring ? 0.3 : 1)); // parallax is most of what is left in the ring
-    shot.match.on = false;
+    shot.colour.match.on = false;
     CHECK(quality() == as_shot);
 }

@@ -332,7 +332,7 @@ TEST_CASE("the library decodes once for several cameras and stays within its bou
     CHECK(a->row(0) == b->row(0)); // the same pixels, not a copy
     for (int n = 0; n < movie.frames; ++n) {
         CHECK(counted_frame(*library.picture(ref, frame_time(n, movie.rate)), movie) == n);
-        CHECK(library.cached_bytes() <= std::size_t(320) * 160 * 8 * 3);
+        CHECK(library.bound()->used() <= std::size_t(320) * 160 * 8 * 3);
     }
     const auto halfway = library.picture(ref, Rational(0), 1);
     CHECK(halfway->width() == 160);

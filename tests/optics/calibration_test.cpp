@@ -24,10 +24,10 @@ Lens uneven_pinhole() {
     lens.projection = Projection::rectilinear;
     lens.width = 640, lens.height = 480;
     lens.focal_px = 455.37;
-    lens.uneven.aspect = 1.0031;
+    lens.non_radial.aspect = 1.0031;
     lens.center_px = {316.7, 243.9};
     lens.radial = {-0.21, 0.08, -0.011, 0};
-    lens.uneven.tangential = {0.0011, -0.0007};
+    lens.non_radial.tangential = {0.0011, -0.0007};
     lens.circle = {lens.center_px, 350};
     return lens;
 }
@@ -128,18 +128,18 @@ double worst_angle(const Lens& a, const Lens& b, double radius) {
 TEST_CASE("lenses project as OpenCV's pinhole and fisheye models do, all terms included") {
     Lens lens = uneven_pinhole();
     lens.radial = {0.31, 0.02, 0.004, 0};
-    lens.uneven.denominator = {0.42, 0.03, 0.001};
-    lens.uneven.prism = {0.0012, -0.0004, -0.0009, 0.0003};
+    lens.non_radial.denominator = {0.42, 0.03, 0.001};
+    lens.non_radial.prism = {0.0012, -0.0004, -0.0009, 0.0003};
     REQUIRE(!fault_in(lens));
     const LensMap map(lens);
     std::vector<cv::Point3d> points;
     std::mt19937 random(3);
     std::uniform_real_distribution<double> unit(-0.55, 0.55);
     for (int i = 0; i < 300; ++i) points.push_back({unit(random), unit(random), 1});
-    const cv::Matx33d k(lens.focal_px, 0, lens.center_px.x() - 0.5, 0, lens.focal_px * lens.uneven.aspect,
+    const cv::Matx33d k(lens.focal_px, 0, lens.center_px.x() - 0.5, 0, lens.focal_px * lens.non_radial.aspect,
                         lens.center_px.y() - 0.5, 0, 0, 1);
     const auto& r = lens.radial;
-    const auto& u = lens.uneven;
+    const auto& u = lens.non_radial;
     const std::vector<double> d = {r[0],
                                    r[1],
                                    u.tangential[0],
@@ -164,7 +164,7 @@ TEST_CASE("lenses project as OpenCV's pinhole and fisheye models do, all terms i
 
     Lens wide = fisheye(1500, 196);
     wide.focal_px = 430, wide.radial = {0.021, -0.004, 0.0011, -0.0002};
-    wide.uneven.aspect = 0.998, wide.uneven.skew = 0.002, wide.center_px += Vec2(7.2, -3.9);
+    wide.non_radial.aspect = 0.998, wide.non_radial.skew = 0.002, wide.center_px += Vec2(7.2, -3.9);
     REQUIRE(!fault_in(wide));
     const LensMap wide_map(wide);
     const cv::Matx33d kw(430, 0, wide.center_px.x() - 0.5, 0, 430 * 0.998, wide.center_px.y() - 0.5, 0, 0, 1);
@@ -193,9 +193,9 @@ TEST_CASE("a calibration survives its file exactly, single and pair, in all thre
                 const Lens &a = c.lenses[i], &b = back.lenses[i];
                 CHECK(a.projection == b.projection);
                 CHECK(a.radial == b.radial);
-                CHECK(a.uneven.tangential == b.uneven.tangential);
+                CHECK(a.non_radial.tangential == b.non_radial.tangential);
                 CHECK(a.focal_px == b.focal_px);
-                CHECK(a.uneven.aspect == Approx(b.uneven.aspect).epsilon(1e-15));
+                CHECK(a.non_radial.aspect == Approx(b.non_radial.aspect).epsilon(1e-15));
                 CHECK((a.center_px - b.center_px).norm() < 1e-12);
                 CHECK((a.circle.center_px - b.circle.center_px).norm() < 1e-12);
                 CHECK(a.circle.radius_px == b.circle.radius_px);

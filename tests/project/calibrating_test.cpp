@@ -12,28 +12,29 @@ Project full_project() {
     Shot s = shot_for_rig(tiny_rig(), "shot");
     ControlPoint a;
     a.id = 1, a.time = Rational(1, 3), a.a = "A", a.b = "B", a.a_px = {100.25, 60.5}, a.b_px = {300, 70.125},
-    a.likeness = 0.97;
+    a.correlation = 0.97;
     ControlPoint b = a;
-    b.id = 7, b.by_hand = true, b.dropped = "misses by too much: 3.10 px";
-    s.points = ControlPoints{a, b};
+    b.id = 7, b.by_hand = true, b.dropped = {DropReason::residual, "3.10 px"};
+    s.calibration.points = ControlPoints{a, b};
     LineMark line;
     line.id = 9, line.kind = LineKind::horizontal, line.camera = "B",
     line.places_px = {{300, 100}, {310, 140.5}};
-    s.lines = {line};
-    s.regions = {{true, "A", {{1, 2}, {30, 2}, {30, 40}}}, {false, "", {{170, -10}, {-170, -10}, {180, 20}}}};
-    s.solving.samples = 7;
-    s.solving.focal = Freedom::shared;
-    s.solving.by_hand = {Rational(1, 7)};
-    s.solving.limit_px = 1.25;
+    s.calibration.lines = {line};
+    s.calibration.regions = {{true, "A", {{1, 2}, {30, 2}, {30, 40}}},
+                             {false, "", {{170, -10}, {-170, -10}, {180, 20}}}};
+    s.calibration.solving.samples = 7;
+    s.calibration.solving.focal = Freedom::shared;
+    s.calibration.solving.by_hand = {Rational(1, 7)};
+    s.calibration.solving.limit_px = 1.25;
     KeptSolve k;
     k.id = 2, k.name = "Solve 2", k.rig = s.rig, k.rms_px = 0.31, k.points = 12;
     k.values = {{"A", "yaw", "deg", 1.5, 1.0, 0.01, true}, {"B", "x", "mm", 0, 0, 3, false}};
-    s.solves = {k};
-    s.orientation_keys = {{Seconds(1), {10, 0, 0}}, {Rational(5, 2), {20, 1, -1}}};
+    s.calibration.solves = {k};
+    s.levelling.orientation_keys = {{Seconds(1), {10, 0, 0}}, {Rational(5, 2), {20, 1, -1}}};
     Steady steady;
     steady.strength = 0.75, steady.follow_s = 1.5, steady.readout_s = 0.016, steady.step_s = 1 / 30.0;
     steady.path = std::vector<Vec3>{{0, 0, 0}, {0.01, -0.02, 0.005}};
-    s.steady = steady;
+    s.levelling.steady = steady;
     p.shots = {s};
     return p;
 }
@@ -54,12 +55,23 @@ TEST_CASE("points, lines, regions, solves, keys and steadying survive a round tr
     CHECK(parse_project(project_to_text(p, "/tmp/p.porb"), "/tmp/p.porb") == p);
 }
 
+TEST_CASE("why a point is left out is kept as words that earlier and later versions read") {
+    for (const char* text :
+         {"", "by hand", "moves", "residual too large: 3.10 px, the limit was 2.00 px",
+          "its rays part: it would lie beyond infinity", "by hand: ", "a reason of tomorrow: 7"})
+        CHECK(text_of(dropped_from(text)) == text);
+    const Dropped earlier = dropped_from("misses by too much: 3.10 px");
+    CHECK(earlier == Dropped{DropReason::residual, "3.10 px"});
+    CHECK(dropped_from("a reason of tomorrow").reason == DropReason::other);
+    CHECK(dropped_from("").empty());
+}
+
 TEST_CASE("copies of a project share their points until they are edited") {
     Project p = full_project(), q = p;
-    CHECK(&*p.shots[0].points == &*q.shots[0].points);
-    q.shots[0].points.edit([](ControlPoints& l) { l.pop_back(); });
-    CHECK(p.shots[0].points->size() == 2);
-    CHECK(q.shots[0].points->size() == 1);
+    CHECK(&*p.shots[0].calibration.points == &*q.shots[0].calibration.points);
+    q.shots[0].calibration.points.edit([](ControlPoints& l) { l.pop_back(); });
+    CHECK(p.shots[0].calibration.points->size() == 2);
+    CHECK(q.shots[0].calibration.points->size() == 1);
     CHECK_FALSE(p == q);
 }
 
@@ -92,24 +104,25 @@ TEST_CASE("colours, matching and flow survive a round trip, and nonsense is refu
     Shot s = shot_for_rig(nominal_rig(3, 400, 400, 1, 200), "t");
     s.id = "shot-1";
     s.cameras[1].colour.gains = {{Seconds(0), {0.1, -0.2, 0.3}}, {Rational(1, 3), {0, 0.25, 0}}};
-    s.cameras[1].colour.falloff = {-0.1, -0.3};
+    s.cameras[1].colour.vignetting = {-0.1, -0.3};
     s.cameras[1].colour.tint_ev = -0.4;
-    s.match.reference = "B";
-    s.match.over_time = true;
-    s.match.apart_ev = 0.03;
-    s.flow.on = true;
-    s.flow.strength = 0.5, s.flow.zone_deg = 20, s.flow.nearest_m = 1.5, s.flow.smoothness = 2;
-    s.flow.keys = {{Seconds(0), 0.2, 30, 1}, {Rational(4, 3), 1, 12, 2.5}};
-    s.flow.seams = {{"B", "A", 0.3, 8, 1.5, 4.0},
-                    {"A", "C", 1, 14, 1, std::nullopt, {{Seconds(2), 0.5, 9, 3}}}};
+    s.colour.match.reference = "B";
+    s.colour.match.over_time = true;
+    s.colour.match.apart_ev = 0.03;
+    s.seams.flow.on = true;
+    s.seams.flow.strength = 0.5, s.seams.flow.zone_deg = 20, s.seams.flow.nearest_m = 1.5,
+    s.seams.flow.smoothness = 2;
+    s.seams.flow.keys = {{Seconds(0), 0.2, 30, 1}, {Rational(4, 3), 1, 12, 2.5}};
+    s.seams.flow.seams = {{"B", "A", 0.3, 8, 1.5, 4.0},
+                          {"A", "C", 1, 14, 1, std::nullopt, {{Seconds(2), 0.5, 9, 3}}}};
     p.shots.push_back(s);
     const std::filesystem::path file = "/tmp/p.porb";
     const std::string text = project_to_text(p, file);
     const Project back = parse_project(text, file);
     CHECK(back.shots[0].cameras[1].colour == s.cameras[1].colour);
     CHECK(back.shots[0].cameras[0].colour == CameraColour{});
-    CHECK(back.shots[0].match == s.match);
-    CHECK(back.shots[0].flow == s.flow);
+    CHECK(back.shots[0].colour.match == s.colour.match);
+    CHECK(back.shots[0].seams.flow == s.seams.flow);
 
     const auto refused = [&](const std::string& from, const std::string& to) {
         std::string bad = text;
@@ -128,7 +141,7 @@ TEST_CASE("blending, shapes and shelters survive a round trip, and broken ones a
     Project p;
     Shot s = shot_for_rig(nominal_rig(2, 400, 400, 1, 200), "t");
     s.id = "shot-1";
-    s.blend = {Blending::multiband, 8};
+    s.seams.blend = {Blending::multiband, 8};
     Shape shape;
     shape.name = "pole", shape.restores = true, shape.feather_deg = 1.25;
     shape.keys = {{Seconds(0),
@@ -139,13 +152,13 @@ TEST_CASE("blending, shapes and shelters survive a round trip, and broken ones a
     Shelter shelter;
     shelter.name = "keeper", shelter.camera = "B", shelter.from = Seconds(1), shelter.to = Rational(5, 2);
     shelter.keys = {{Seconds(1), 80, -10, 20, 45}};
-    s.shelters = {shelter};
+    s.seams.shelters = {shelter};
     p.shots.push_back(s);
     const std::filesystem::path file = "/tmp/p.porb";
     const std::string text = project_to_text(p, file);
     const Project back = parse_project(text, file);
-    CHECK(back.shots[0].blend == s.blend);
-    CHECK(back.shots[0].shelters == s.shelters);
+    CHECK(back.shots[0].seams.blend == s.seams.blend);
+    CHECK(back.shots[0].seams.shelters == s.seams.shelters);
     CHECK(back.shots[0].cameras[1].shapes == s.cameras[1].shapes);
     CHECK(back.shots[0].cameras[0].shapes.empty());
 
@@ -165,12 +178,12 @@ TEST_CASE("blending, shapes and shelters survive a round trip, and broken ones a
                "shot t, camera B, shape pole, keys: differ in how many corners"));
     CHECK(says(refused([](Shot& x) { x.cameras[1].shapes[0].keys[1].time = Seconds(0); }), "order of time"));
     CHECK(says(refused([](Shot& x) { x.cameras[1].shapes[0].keys.clear(); }), "is empty"));
-    CHECK(says(refused([](Shot& x) { x.shelters[0].camera = "Q"; }),
+    CHECK(says(refused([](Shot& x) { x.seams.shelters[0].camera = "Q"; }),
                "names camera 'Q', which the rig has not"));
-    CHECK(says(refused([](Shot& x) { x.shelters[0].to = Seconds(0); }), "lies before from_s"));
-    CHECK(says(refused([](Shot& x) { x.shelters[0].keys[0].width_deg = 0; }),
+    CHECK(says(refused([](Shot& x) { x.seams.shelters[0].to = Seconds(0); }), "lies before from_s"));
+    CHECK(says(refused([](Shot& x) { x.seams.shelters[0].keys[0].width_deg = 0; }),
                "shelter keeper, key 1, width: is 0"));
-    CHECK(says(refused([](Shot& x) { x.blend.widest_deg = 500; }), "blend, widest: is 500"));
+    CHECK(says(refused([](Shot& x) { x.seams.blend.widest_deg = 500; }), "blend, widest: is 500"));
 }
 
 TEST_CASE(
@@ -194,19 +207,20 @@ TEST_CASE(
     lines.keys.push_back({Seconds(0), who});
     who[12] = 1;
     lines.keys.push_back({Rational(1, 3), who});
-    s.seam_lines = lines;
+    s.seams.seam_lines = lines;
     CrossingScan scan;
     scan.to = Seconds(4), scan.step_s = 0.1;
     Crossing c;
     c.id = "1", c.a = "A", c.b = "B", c.from = Rational(1, 2), c.to = Seconds(1);
     c.path = {{Rational(1, 2), 10, 5, 8, 20}, {Seconds(1), 14, 5, 9, 20}};
-    c.apart_px = 21, c.damage_px = 0.5, c.cure = CrossingCure::shelter, c.shelter = "keeper",
-    c.dismissed = true;
+    c.apart_px = 21, c.visible_parallax_px = 0.5, c.resolution = CrossingResolution::shelter,
+    c.shelter = "keeper", c.dismissed = true;
     scan.crossings = {c};
-    s.crossings = Shared(scan);
-    s.grade.exposure_ev = 0.3, s.grade.lift = {0.01, 0, -0.02}, s.grade.contrast = 1.2, s.grade.on = false;
-    s.grade.lut = "/tmp/looks/warm.cube", s.grade.lut_strength = 0.5;
-    s.denoise = {true, 0.4, 0.2};
+    s.seams.crossings = Shared(scan);
+    s.look.grade.exposure_ev = 0.3, s.look.grade.lift = {0.01, 0, -0.02}, s.look.grade.contrast = 1.2,
+    s.look.grade.on = false;
+    s.look.grade.lut = "/tmp/looks/warm.cube", s.look.grade.lut_strength = 0.5;
+    s.look.denoise = {true, 0.4, 0.2};
     p.shots.push_back(s);
     const std::filesystem::path file = "/tmp/p.porb";
     const std::string text = project_to_text(p, file);
@@ -233,8 +247,8 @@ TEST_CASE(
     Shot other = s;
     other.rig = nominal_rig(3, 400, 400, 1, 200);
     match_cameras_to_rig(other);
-    CHECK(other.seam_lines->keys.empty());
+    CHECK(other.seams.seam_lines->keys.empty());
     Shot same = s;
     match_cameras_to_rig(same);
-    CHECK(same.seam_lines->keys.size() == 2);
+    CHECK(same.seams.seam_lines->keys.size() == 2);
 }

@@ -19,7 +19,7 @@ TEST_CASE("source, shot and shown time agree, with drift and at the very start")
     CHECK(source_time(c, Seconds(1000)).to_double() == Approx(1000.1 - 1.0 / 30));
     CHECK(shot_time(c, source_time(c, Seconds(1000))).to_double() == Approx(1000).margin(1e-7));
     Shot shot = shot_for_rig(tiny_rig(), "s");
-    shot.cameras[1].media = shot.sound = "b";
+    shot.cameras[1].media = shot.timing.sound = "b";
     shot.cameras[1].offset = Rational(1, 2);
     CHECK(sound_time(shot, Seconds(1)) == Rational(3, 2));
 }
@@ -103,15 +103,15 @@ TEST_CASE("the project's motion record moves with its movie") {
     Shot shot = shot_for_rig(tiny_rig(), "s");
     const auto old = folder / "old/m.mp4";
     shot.cameras[0].media = add_media(p, {old, MediaKind::video, FrameRate(30)});
-    shot.motion = MotionSource{old, Seconds(0), "A"};
+    shot.calibration.motion = MotionSource{old, Seconds(0), "A"};
     p.shots.push_back(shot);
     const Project moved = relinked(p, shot.cameras[0].media, folder / "new/m.mp4");
-    CHECK(moved.shots[0].motion->path == folder / "new/m.mp4");
+    CHECK(moved.shots[0].calibration.motion->path == folder / "new/m.mp4");
 }
 
 TEST_CASE("uneven terms and the pixel pitch survive the rig file, impossible ones are refused by path") {
     Rig rig = tiny_rig(400);
-    rig.cameras[0].lens.uneven = {1.01, 0.002, {0.01, 0, 0.0002}, {0.001, -0.002}, {0, 0.0001, 0, 0}};
+    rig.cameras[0].lens.non_radial = {1.01, 0.002, {0.01, 0, 0.0002}, {0.001, -0.002}, {0, 0.0001, 0, 0}};
     rig.cameras[0].lens.pixel_pitch_um = 2.4;
     REQUIRE(!fault_in(rig.cameras[0].lens));
     const std::string text = rig_to_text(rig);

@@ -32,7 +32,7 @@ Shot random_shot(std::mt19937& random, int cameras, int number) {
     const auto any = [&] { return usual.rig.cameras[random() % std::size_t(cameras)].id; };
     s.id = "shot-" + std::to_string(number);
     s.rig = usual.rig;
-    if (s.profile) s.profile = usual.rig;
+    if (s.calibration.profile) s.calibration.profile = usual.rig;
     std::vector<ShotCamera> uses = usual.cameras;
     for (std::size_t i = 0; i < uses.size(); ++i) {
         fields(fill, uses[i]);
@@ -46,45 +46,46 @@ Shot random_shot(std::mt19937& random, int cameras, int number) {
         }
     }
     s.cameras = uses;
-    if (s.out) s.in = Rational(-1, 3), s.out = Rational(1001, 30000);
-    if (s.motion && s.motion->path.empty()) s.motion.reset();
-    if (s.motion) s.motion->camera.clear();
-    std::stable_sort(s.markers.begin(), s.markers.end(),
+    if (s.timing.out) s.timing.in = Rational(-1, 3), s.timing.out = Rational(1001, 30000);
+    if (s.calibration.motion && s.calibration.motion->path.empty()) s.calibration.motion.reset();
+    if (s.calibration.motion) s.calibration.motion->camera.clear();
+    std::stable_sort(s.timing.markers.begin(), s.timing.markers.end(),
                      [](const Marker& a, const Marker& b) { return a.time < b.time; });
-    in_order(s.orientation_keys);
-    s.points.edit([&](ControlPoints& list) {
+    in_order(s.levelling.orientation_keys);
+    s.calibration.points.edit([&](ControlPoints& list) {
         for (std::size_t i = 0; i < list.size(); ++i)
             list[i].id = int(i), list[i].a = usual.rig.cameras[0].id, list[i].b = usual.rig.cameras[1].id;
     });
-    for (auto& l : s.lines) l.camera = any(), l.places_px.resize(3, Vec2(0, 0));
-    for (auto& r : s.regions) r.camera = random() & 1 ? any() : "", r.corners.resize(3, Vec2(0, 0));
-    for (auto& k : s.solves) k.rig = usual.rig;
-    s.match.reference = any();
-    in_order(s.flow.keys);
-    s.flow.seams.resize(std::min<std::size_t>(s.flow.seams.size(), 1));
-    for (auto& seam : s.flow.seams)
+    for (auto& l : s.calibration.lines) l.camera = any(), l.places_px.resize(3, Vec2(0, 0));
+    for (auto& r : s.calibration.regions)
+        r.camera = random() & 1 ? any() : "", r.corners.resize(3, Vec2(0, 0));
+    for (auto& k : s.calibration.solves) k.rig = usual.rig;
+    s.colour.match.reference = any();
+    in_order(s.seams.flow.keys);
+    s.seams.flow.seams.resize(std::min<std::size_t>(s.seams.flow.seams.size(), 1));
+    for (auto& seam : s.seams.flow.seams)
         seam.a = usual.rig.cameras[1].id, seam.b = usual.rig.cameras[0].id, in_order(seam.keys);
-    for (auto& shelter : s.shelters) {
+    for (auto& shelter : s.seams.shelters) {
         shelter.camera = random() & 1 ? any() : "";
         if (shelter.from && shelter.to) shelter.to = *shelter.from;
         if (shelter.keys.empty()) shelter.keys.resize(1);
         in_order(shelter.keys);
     }
-    s.seam_lines.edit([&](SeamLines& lines) {
+    s.seams.seam_lines.edit([&](SeamLines& lines) {
         in_order(lines.keys);
         std::vector<std::uint8_t> who(std::size_t(SeamLines::kSide) * SeamLines::kSide);
         for (std::size_t i = 0; i < who.size(); ++i)
             who[i] = i % 5000 < 2 ? LineKey::kNobody : std::uint8_t(i / 600 % std::size_t(cameras));
         for (auto& k : lines.keys) k.who = who;
     });
-    if (s.crossings) {
-        CrossingScan scan = **s.crossings;
+    if (s.seams.crossings) {
+        CrossingScan scan = **s.seams.crossings;
         for (auto& c : scan.crossings) {
             c.a = any(), c.b = any(), c.to = c.from;
             if (c.path.empty()) c.path.resize(1);
             in_order(c.path);
         }
-        s.crossings = Shared(scan);
+        s.seams.crossings = Shared(scan);
     }
     return s;
 }
@@ -169,23 +170,23 @@ TEST_CASE("no value out of its range, and nothing that is no number, is ever wri
             ++tried;
         }
     };
-    refused([](Shot& s, double v) { s.orientation.yaw_deg = v; });
-    refused([](Shot& s, double v) { s.agree_distance_m = v; });
-    refused([](Shot& s, double v) { s.grade.exposure_ev = v; });
-    refused([](Shot& s, double v) { s.grade.lift[1] = v; });
-    refused([](Shot& s, double v) { s.flow.zone_deg = v; });
-    refused([](Shot& s, double v) { s.denoise.in_frame = v; });
+    refused([](Shot& s, double v) { s.levelling.orientation.yaw_deg = v; });
+    refused([](Shot& s, double v) { s.seams.agree_distance_m = v; });
+    refused([](Shot& s, double v) { s.look.grade.exposure_ev = v; });
+    refused([](Shot& s, double v) { s.look.grade.lift[1] = v; });
+    refused([](Shot& s, double v) { s.seams.flow.zone_deg = v; });
+    refused([](Shot& s, double v) { s.look.denoise.in_frame = v; });
     refused([](Shot& s, double v) { s.cameras[0].reach_deg = v; });
-    refused([](Shot& s, double v) { s.cameras[1].colour.falloff[0] = v; });
+    refused([](Shot& s, double v) { s.cameras[1].colour.vignetting[0] = v; });
     refused([](Shot& s, double v) { s.rig.cameras[0].pose.position_m.y() = v; });
     refused([](Shot& s, double v) { s.rig.cameras[0].lens.focal_px = v; });
-    refused([](Shot& s, double v) { s.solving.limit_px = v; });
+    refused([](Shot& s, double v) { s.calibration.solving.limit_px = v; });
     refused([](Shot& s, double v) {
         ControlPoint p;
         p.id = 99, p.a = s.rig.cameras[0].id, p.b = s.rig.cameras[1].id, p.a_px.x() = v;
-        s.points.edit([&](ControlPoints& list) { list.push_back(p); });
+        s.calibration.points.edit([&](ControlPoints& list) { list.push_back(p); });
     });
-    refused([](Shot& s, double v) { s.shelters = {shelter("x", "")}, s.shelters[0].ease_s = v; });
+    refused([](Shot& s, double v) { s.seams.shelters = {shelter("x", "")}, s.seams.shelters[0].ease_s = v; });
     refused([](Shot& s, double v) {
         ShapeKey k;
         k.corners = {{{0, 0}, {0, 0}, {0, 0}}, {{1, 0}, {0, 0}, {0, 0}}, {{v, 1}, {0, 0}, {0, 0}}};
@@ -201,7 +202,7 @@ TEST_CASE("no value out of its range, and nothing that is no number, is ever wri
     CHECK(says([](Project& p) { p.shots[1].name = "hall", p.shots[1].cameras[1].feather_deg = 91; }) ==
           "shot hall, camera B, feather: is 91. It must be between 0 and 90.");
     CHECK(says([](Project& p) {
-              p.shots[1].shelters = {shelter(std::string(300, 'x'), "")};
+              p.shots[1].seams.shelters = {shelter(std::string(300, 'x'), "")};
           }).find("At most 256") != std::string::npos);
     CHECK(says([](Project& p) { p.shots[1].name = "caf\xe9"; }).find("is not text") != std::string::npos);
 }
@@ -213,25 +214,26 @@ TEST_CASE("another rig takes along what names its cameras, and says what it drop
     ControlPoint ab, bc;
     ab.id = 1, ab.a = "A", ab.b = "B";
     bc.id = 2, bc.a = "B", bc.b = "C";
-    s.points = ControlPoints{ab, bc};
-    s.lines = {LineMark{1, LineKind::vertical, Seconds(0), "C", {{1, 1}, {2, 2}}}};
-    s.regions = {{true, "C", {}}, {true, "", {}}};
-    s.shelters = {shelter("keeper", "C")};
-    s.flow.seams.resize(2);
-    s.flow.seams[0].a = "A", s.flow.seams[0].b = s.flow.seams[1].a = "B", s.flow.seams[1].b = "C";
-    s.match.reference = "C";
+    s.calibration.points = ControlPoints{ab, bc};
+    s.calibration.lines = {LineMark{1, LineKind::vertical, Seconds(0), "C", {{1, 1}, {2, 2}}}};
+    s.calibration.regions = {{true, "C", {}}, {true, "", {}}};
+    s.seams.shelters = {shelter("keeper", "C")};
+    s.seams.flow.seams.resize(2);
+    s.seams.flow.seams[0].a = "A", s.seams.flow.seams[0].b = s.seams.flow.seams[1].a = "B",
+    s.seams.flow.seams[1].b = "C";
+    s.colour.match.reference = "C";
     SeamLines lines;
     lines.keys = {
         {Seconds(0), std::vector<std::uint8_t>(std::size_t(SeamLines::kSide) * SeamLines::kSide, 1)}};
-    s.seam_lines = lines;
+    s.seams.seam_lines = lines;
     CrossingScan scan;
     Crossing x, y;
     x.a = "A", x.b = "B", y.a = "C", y.b = "A";
     scan.crossings = {x, y};
-    s.crossings = Shared(scan);
+    s.seams.crossings = Shared(scan);
     KeptSolve solve;
     solve.rig = s.rig;
-    s.solves = {solve};
+    s.calibration.solves = {solve};
 
     SECTION("the same cameras under other names") {
         Rig next = s.rig;
@@ -241,43 +243,43 @@ TEST_CASE("another rig takes along what names its cameras, and says what it drop
         CHECK(words[0] == "camera A is now front");
         CHECK(s.cameras[0].media == "a");
         CHECK(s.cameras[1].shapes.size() == 1);
-        CHECK((*s.points)[0].a == "front");
-        CHECK((*s.points)[1].b == "C");
-        CHECK(s.flow.seams[1].a == "right");
-        CHECK((*s.crossings)->crossings[0].b == "right");
-        CHECK(s.solves[0].rig.cameras[1].id == "right");
-        CHECK(s.seam_lines->keys.size() == 1);
-        CHECK(s.lines.size() == 1);
+        CHECK((*s.calibration.points)[0].a == "front");
+        CHECK((*s.calibration.points)[1].b == "C");
+        CHECK(s.seams.flow.seams[1].a == "right");
+        CHECK((*s.seams.crossings)->crossings[0].b == "right");
+        CHECK(s.calibration.solves[0].rig.cameras[1].id == "right");
+        CHECK(s.seams.seam_lines->keys.size() == 1);
+        CHECK(s.calibration.lines.size() == 1);
     }
     SECTION("in another order") {
         Rig next = s.rig;
         std::swap(next.cameras[0], next.cameras[1]);
         CHECK(change_rig(s, next).empty());
         CHECK(s.cameras[0].media == "b");
-        CHECK(s.seam_lines->keys[0].who->front() == 0); // B, which is the first now
-        CHECK((*s.points)[0].a == "A");
+        CHECK(s.seams.seam_lines->keys[0].who->front() == 0); // B, which is the first now
+        CHECK((*s.calibration.points)[0].a == "A");
     }
     SECTION("one fewer") {
         Rig next = s.rig;
         next.cameras.pop_back();
         const auto words = change_rig(s, next);
         CHECK(s.cameras.size() == 2);
-        CHECK(s.points->size() == 1);
-        CHECK(s.lines.empty());
-        CHECK(s.regions.size() == 1);
-        CHECK(s.shelters[0].camera.empty());
-        CHECK(s.flow.seams.size() == 1);
-        CHECK(s.match.reference.empty());
-        CHECK((*s.crossings)->crossings.size() == 1);
-        CHECK(s.solves.empty());
-        CHECK(s.seam_lines->keys.size() == 1);
+        CHECK(s.calibration.points->size() == 1);
+        CHECK(s.calibration.lines.empty());
+        CHECK(s.calibration.regions.size() == 1);
+        CHECK(s.seams.shelters[0].camera.empty());
+        CHECK(s.seams.flow.seams.size() == 1);
+        CHECK(s.colour.match.reference.empty());
+        CHECK((*s.seams.crossings)->crossings.size() == 1);
+        CHECK(s.calibration.solves.empty());
+        CHECK(s.seams.seam_lines->keys.size() == 1);
         CHECK(words.size() == 9);
     }
     SECTION("of other pictures") {
         change_rig(s, nominal_rig(3, 800, 800, 1, 200));
-        CHECK(s.points->empty());
+        CHECK(s.calibration.points->empty());
         CHECK(s.cameras[0].media.empty());
-        CHECK(s.seam_lines->keys.empty());
+        CHECK(s.seams.seam_lines->keys.empty());
     }
 }
 
@@ -287,14 +289,14 @@ TEST_CASE("what earlier versions saved of cameras that are gone is left out and 
     s.id = "shot-1";
     ControlPoint a;
     a.id = 1, a.a = "A", a.b = "B";
-    s.points = ControlPoints{a};
+    s.calibration.points = ControlPoints{a};
     p.shots = {s};
     std::string text = project_to_text(p, "/tmp/p.porb");
     const auto at = text.find("1 0 A 0 0 B 0 0");
     REQUIRE(at != std::string::npos);
     text.replace(at, 15, "1 0 A 0 0 Q 0 0");
     std::vector<std::string> remarks;
-    CHECK(parse_project(text, "/tmp/p.porb", &remarks).shots[0].points->empty());
+    CHECK(parse_project(text, "/tmp/p.porb", &remarks).shots[0].calibration.points->empty());
     REQUIRE(remarks.size() == 1);
     CHECK(remarks[0].find("1 control point is dropped") != std::string::npos);
 }
@@ -305,12 +307,12 @@ TEST_CASE("points written as lists by earlier versions are read") {
     s.id = "shot-1";
     ControlPoint a;
     a.id = 3, a.time = Rational(1, 3), a.a = "A", a.b = "B", a.a_px = {1.5, 2}, a.by_hand = true,
-    a.likeness = 0.5;
-    a.dropped = "misses by too much";
-    s.points = ControlPoints{a};
+    a.correlation = 0.5;
+    a.dropped.reason = DropReason::residual;
+    s.calibration.points = ControlPoints{a};
     p.shots = {s};
     std::string text = project_to_text(p, "/tmp/p.porb");
-    const std::string row = "\"3 1/3 A 1.5 2 B 0 0 1 0.5 misses by too much\"";
+    const std::string row = "\"3 1/3 A 1.5 2 B 0 0 1 0.5 residual too large\"";
     const auto at = text.find(row);
     REQUIRE(at != std::string::npos);
     text.replace(at, row.size(), R"([3, "1/3", "A", 1.5, 2, "B", 0, 0, true, 0.5, "misses by too much"])");

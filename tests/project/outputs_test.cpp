@@ -22,10 +22,10 @@ TEST_CASE("nothing that a project uses is written over, however its name is spel
     ref.curve = kCurveFile + (folder / "footage/log.clf").string();
     other.cameras[1].media = add_media(p, ref);
     other.cameras[1].used = false; // a camera that is not in use, of another shot
-    s.sound = add_media(p, {folder / "footage/sound.wav", MediaKind::video, FrameRate(30)});
+    s.timing.sound = add_media(p, {folder / "footage/sound.wav", MediaKind::video, FrameRate(30)});
     add_media(p, {folder / "footage/s.%04d.exr", MediaKind::sequence, FrameRate(30)});
-    s.grade.lut = folder / "footage/look.cube";
-    s.motion.emplace().path = folder / "footage/move.csv";
+    s.look.grade.lut = folder / "footage/look.cube";
+    s.calibration.motion.emplace().path = folder / "footage/move.csv";
     p.shots = {s, other};
     fs::create_directory_symlink(folder / "footage", folder / "linked");
     fs::create_hard_link(folder / "footage/a.mp4", folder / "hard.mp4");

@@ -18,12 +18,12 @@ Project full_project(const std::filesystem::path& folder) {
     Project p;
     p.name = "a take";
     Shot shot = shot_for_rig(tiny_rig(), "first");
-    shot.rate = FrameRate(30000, 1001);
-    shot.in = Rational(1, 3);
-    shot.out = Rational(1001, 300);
-    shot.orientation = {12, -3, 0.5};
-    shot.agree_distance_m = 2.25;
-    shot.cameras[0].media = shot.cameras[1].media = shot.sound =
+    shot.timing.rate = FrameRate(30000, 1001);
+    shot.timing.in = Rational(1, 3);
+    shot.timing.out = Rational(1001, 300);
+    shot.levelling.orientation = {12, -3, 0.5};
+    shot.seams.agree_distance_m = 2.25;
+    shot.cameras[0].media = shot.cameras[1].media = shot.timing.sound =
         add_media(p, {folder / "media/a.mp4", MediaKind::video, FrameRate(30)});
     add_media(p, {folder / "s.%04d.exr", MediaKind::sequence, FrameRate(24000, 1001)});
     shot.cameras[1].offset = Rational(-7, 11);

@@ -102,10 +102,10 @@ TEST_CASE("what is missing or odd about a take is said") {
     CHECK(one[0].files.size() == 1);
     CHECK(says(one[0], "a copy.mp4 is a copy of a.mp4"));
     // The last camera of one take is known to be absent by the other take.
-    std::vector<FoundFile> uneven;
+    std::vector<FoundFile> non_radial;
     for (const char* name : {"t1_A", "t1_B", "t1_C", "t2_A", "t2_B"})
-        uneven.push_back(file(std::string("/in/") + name + ".mp4", name[1] == '1' ? 1000 : 9000));
-    CHECK(says(take_with(propose_takes(uneven), 3), "camera C is absent"));
+        non_radial.push_back(file(std::string("/in/") + name + ".mp4", name[1] == '1' ? 1000 : 9000));
+    CHECK(says(take_with(propose_takes(non_radial), 3), "camera C is absent"));
     // Files that merely lie together make no take.
     CHECK(propose_takes({file("/in/keeper.mp4", 1000, 5), file("/in/window.mp4", 90000, 300, 1280, 720)})
               .size() == 2);
@@ -125,9 +125,9 @@ TEST_CASE("a take becomes a shot with the best profile, scaled, and says where i
     CHECK(ring.rig.name.find("ring of six") != std::string::npos);
     CHECK(ring.rig.cameras[0].lens.width == 1200);
     CHECK(ring.cameras[5].media == "hall_F");
-    CHECK(ring.sound == "hall_A");
+    CHECK(ring.timing.sound == "hall_A");
     CHECK(origin_of(ring.cameras[3], CameraValue::focal).kind == OriginKind::profile);
-    REQUIRE(ring.profile);
+    REQUIRE(ring.calibration.profile);
     const Shot& dual = project.shots[1];
     CHECK(dual.id != ring.id);
     CHECK(dual.cameras[0].media == dual.cameras[1].media);
@@ -149,8 +149,8 @@ TEST_CASE("a take becomes a shot with the best profile, scaled, and says where i
     CHECK(gap.shots[0].cameras[4].media == "t_E");
     // The whole survives its file.
     const TempFolder folder;
-    project.shots[0].markers = {{Rational(1, 3), "door", "keeper comes in"}, {Seconds(2), "", ""}};
-    project.shots[0].motion = MotionSource{folder / "motion.csv", Rational(-1, 7), "B"};
+    project.shots[0].timing.markers = {{Rational(1, 3), "door", "keeper comes in"}, {Seconds(2), "", ""}};
+    project.shots[0].calibration.motion = MotionSource{folder / "motion.csv", Rational(-1, 7), "B"};
     project.shots[0].cameras[1].lens_locked = true, project.shots[0].cameras[2].drift_ppm = -12.5;
     save_project(project, folder / "p.porb");
     CHECK(load_project(folder / "p.porb") == project);
@@ -216,13 +216,13 @@ TEST_CASE("a shot made of dropped files is the one that a rig and its sources ma
     REQUIRE(takes.size() == 1);
     add_take(dropped, takes[0], files, built_in_profiles());
     const Shot& a = dropped.shots[0];
-    Shot b = new_shot(*a.profile, a.name, {OriginKind::profile, a.profile->name});
+    Shot b = new_shot(*a.calibration.profile, a.name, {OriginKind::profile, a.calibration.profile->name});
     for (std::size_t i = 0; i < files.size(); ++i) give_source(typed, b, i, files[i].info);
     b.id = a.id;
     typed.shots = {b};
-    CHECK(a.flow.on);
-    CHECK(a.rate == FrameRate(30000, 1001));
-    CHECK(a.motion->camera == "B");
+    CHECK(a.seams.flow.on);
+    CHECK(a.timing.rate == FrameRate(30000, 1001));
+    CHECK(a.calibration.motion->camera == "B");
     CHECK(a == b);
     CHECK(dropped.media == typed.media);
 }

@@ -1,4 +1,4 @@
-#include "solve/bundle_costs.h"
+#include "solve/bundle/bundle_costs.h"
 #include "solve/made_up.h"
 
 // Ceres brings a CHECK of its own: REQUIRE here.
@@ -12,11 +12,11 @@ TEST_CASE("derivatives by hand are those that are computed, for every kind of le
         GENERATE(Projection::equidistant, Projection::equisolid, Projection::stereographic,
                  Projection::orthographic, Projection::rectilinear);
     camera.lens.radial = {0.02, -0.01, 0.003, -0.001};
-    camera.lens.uneven.aspect = 1.01;
-    camera.lens.uneven.skew = 0.002;
-    camera.lens.uneven.tangential = {0.001, -0.002};
-    camera.lens.uneven.prism = {0.0005, 0.0001, -0.0003, 0.0002};
-    camera.lens.uneven.denominator = {0.01, -0.002, 0.0004};
+    camera.lens.non_radial.aspect = 1.01;
+    camera.lens.non_radial.skew = 0.002;
+    camera.lens.non_radial.tangential = {0.001, -0.002};
+    camera.lens.non_radial.prism = {0.0005, 0.0001, -0.0003, 0.0002};
+    camera.lens.non_radial.denominator = {0.01, -0.002, 0.0004};
     camera.pose = {{30, -20, 10}, Vec3(0.05, -0.02, 0.08)};
     const PointBlock point = point_about(rotation_of(camera.pose.turn) * Vec3(0.4, -0.3, 0.7).normalized());
     EndMiss* end = new EndMiss{&camera, rotation_of(camera.pose.turn).transpose(), &point, Vec2(500, 300), 8};

@@ -1,4 +1,5 @@
-#include "solve/centres.h"
+#include "solve/calibrate.h"
+#include "solve/pictures/centres.h"
 #include "support/support.h"
 
 using namespace porb;
@@ -24,25 +25,25 @@ TEST_CASE("lens centres go to the circles that the pictures show, and the profil
     REQUIRE(off_px(shot.rig) > 0.5);
     const Shot first = with_centres_seen(take.project, shot, library, Cancel());
     CHECK(off_px(first.rig) < 0.3);
-    REQUIRE(first.profile);
-    CHECK(off_px(*first.profile) < 0.3);
-    CHECK(first.solving.centre_sigma_percent < shot.solving.centre_sigma_percent);
+    REQUIRE(first.calibration.profile);
+    CHECK(off_px(*first.calibration.profile) < 0.3);
+    CHECK(first.calibration.solving.centre_sigma_percent < shot.calibration.solving.centre_sigma_percent);
     for (std::size_t c = 0; c < 2; ++c)
         CHECK(first.rig.cameras[c].lens.focal_px == shot.rig.cameras[c].lens.focal_px);
 
     // Solved again: the rig is right already, its profile is still the nominal one.
     shot.rig = take.truth.actual;
-    shot.profile = take.truth.nominal;
+    shot.calibration.profile = take.truth.nominal;
     const Shot again = with_centres_seen(take.project, shot, library, Cancel());
     CHECK(off_px(again.rig) < 0.3);
-    CHECK(off_px(*again.profile) < 0.3);
+    CHECK(off_px(*again.calibration.profile) < 0.3);
 
     shot.rig = take.truth.nominal;
     shot.cameras[0].lens_locked = true;
     const Shot locked = with_centres_seen(take.project, shot, library, Cancel());
     CHECK(locked.rig.cameras[0] == shot.rig.cameras[0]);
     CHECK_FALSE(locked.rig.cameras[1] == shot.rig.cameras[1]);
-    shot.solving.centre = Freedom::locked;
+    shot.calibration.solving.centre = Freedom::locked;
     CHECK(with_centres_seen(take.project, shot, library, Cancel()) == shot);
 }
 
@@ -60,5 +61,5 @@ TEST_CASE("circles that are not seen, or not where they should be, change nothin
     }
     const Shot after = with_centres_seen(take.project, shot, library, Cancel());
     CHECK(after.rig == shot.rig);
-    CHECK(after.solving == shot.solving);
+    CHECK(after.calibration.solving == shot.calibration.solving);
 }

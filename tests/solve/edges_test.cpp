@@ -1,8 +1,10 @@
-#include "solve/edges.h"
+#include "solve/pictures/edges.h"
 
 #include "base/angle.h"
 #include "optics/ray_error.h"
+#include "solve/bundle/solve_points.h"
 #include "solve/made_up.h"
+#include "solve/pictures/grey.h"
 
 using namespace porb;
 using namespace porb::test;
@@ -104,14 +106,14 @@ TEST_CASE("edges tell the focal length that a pair looking one way cannot", "[sl
         const auto off = [&](const Rig& rig) { return ray_error(m.truth.actual, rig).mean_deg; };
         const double without = off(solve_points({&shot}, shot.rig, shot.rig, true, Cancel()).rig);
         for (const auto& c : m.truth.actual.cameras)
-            for (auto& e : made_up_edges(c, 24, 0.08, random)) shot.lines.push_back(std::move(e));
+            for (auto& e : made_up_edges(c, 24, 0.08, random)) shot.calibration.lines.push_back(std::move(e));
         // One that is not straight at all in the world: it must be noticed and left out.
-        LineMark arch = shot.lines.back();
+        LineMark arch = shot.calibration.lines.back();
         const Vec2 chord = arch.places_px.back() - arch.places_px.front(),
                    across = Vec2(-chord.y(), chord.x()).normalized();
         for (std::size_t i = 0; i < arch.places_px.size(); ++i)
             arch.places_px[i] += 6 * std::pow((double(i) - 7.5) / 7.5, 2) * across;
-        shot.lines.push_back(arch);
+        shot.calibration.lines.push_back(arch);
         const auto solved = solve_points({&shot}, shot.rig, shot.rig, true, Cancel());
         INFO("seed " << seed << ": " << without << " without edges, " << off(solved.rig) << " with");
         CHECK(off(solved.rig) < 0.09);
@@ -127,16 +129,16 @@ TEST_CASE("edges tell the focal length that a pair looking one way cannot", "[sl
 TEST_CASE("lines drawn by hand stay, bent or not, and uneven lenses keep straight things straight") {
     MadeUp m = made_up(sim::SimRig::two_fisheyes, true, 200, 0.1, 84);
     for (Rig* rig : {&m.truth.actual, &m.truth.nominal})
-        rig->cameras[0].lens.uneven.tangential = {0.004, -0.003};
+        rig->cameras[0].lens.non_radial.tangential = {0.004, -0.003};
     Shot shot = shot_of(m);
     shot.rig = m.truth.actual; // already right: lines that are straight under it must not move it
     std::mt19937 random(9);
-    shot.lines = made_up_edges(shot.rig.cameras[0], 14, 0.02, random);
-    for (const auto& l : shot.lines) CHECK(bend_px(shot.rig.cameras[0].lens, l.places_px) < 0.05);
-    shot.lines[3].found = false;
-    for (auto& p : shot.lines[3].places_px)
-        p.x() += 0.02 * std::pow(p.y() - shot.lines[3].places_px[0].y(), 2);
-    shot.points = ControlPoints{};
+    shot.calibration.lines = made_up_edges(shot.rig.cameras[0], 14, 0.02, random);
+    for (const auto& l : shot.calibration.lines) CHECK(bend_px(shot.rig.cameras[0].lens, l.places_px) < 0.05);
+    shot.calibration.lines[3].found = false;
+    for (auto& p : shot.calibration.lines[3].places_px)
+        p.x() += 0.02 * std::pow(p.y() - shot.calibration.lines[3].places_px[0].y(), 2);
+    shot.calibration.points = ControlPoints{};
     for (auto& c : shot.cameras) c.pose_locked = true;
     const auto solved = solve_points({&shot}, shot.rig, shot.rig, true, Cancel());
     CHECK(std::count_if(solved.lines[0].begin(), solved.lines[0].end(),

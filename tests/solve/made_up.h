@@ -1,19 +1,19 @@
 #pragma once
 
-// What the tests of solving are made from: sights without pictures, and pictures painted by direction.
-#include "solve/bundle.h"
-#include "solve/calibrate.h"
+// What the tests of solving are made from: observations without pictures, and pictures painted by direction.
+#include "solve/bundle/bundle.h"
+#include "solve/pictures/grey.h"
 #include "support/support.h"
 
 #include <random>
 
 namespace porb::test {
 
-/// Made-up sights of a rig: things at random places, each seen by two or three cameras, with noise. No
+/// Made-up observations of a rig: things at random places, each seen by two or three cameras, with noise. No
 /// pictures.
 struct MadeUp {
     sim::Truth truth;
-    std::vector<Sight> sights;
+    std::vector<Observation> observations;
 };
 inline MadeUp made_up(sim::SimRig kind, bool distant, int things, double noise_px, unsigned seed,
                       double wrong_share = 0, bool bent = true) {
@@ -39,9 +39,9 @@ inline MadeUp made_up(sim::SimRig kind, bool distant, int things, double noise_p
             if (const auto px = eyes[c].sees((d - inverse * eyes[c].position).normalized(), 8))
                 seen.emplace_back(c, *px + noise_px * Vec2(bell(random), bell(random)));
         for (std::size_t k = 1; k < std::min<std::size_t>(seen.size(), 3); ++k) {
-            Sight s{seen[0].first, seen[k].first, seen[0].second, seen[k].second, 1, t};
+            Observation s{seen[0].first, seen[k].first, seen[0].second, seen[k].second, 1, t};
             if (flat(random) < wrong_share) s.b_px += 25 * Vec2(bell(random), bell(random)), s.track = -1;
-            m.sights.push_back(s);
+            m.observations.push_back(s);
         }
     }
     return m;
@@ -54,21 +54,21 @@ inline BundleProblem problem_for(const MadeUp& m) {
     p.lens_locked.assign(n, false);
     p.pose_locked.assign(n, false);
     p.alike.assign(n, 0);
-    p.sights = m.sights;
+    p.observations = m.observations;
     return p;
 }
 
 inline Shot shot_of(const MadeUp& m) {
     Shot shot = shot_for_rig(m.truth.nominal, "made up");
     ControlPoints points;
-    for (const auto& s : m.sights) {
+    for (const auto& s : m.observations) {
         ControlPoint p;
         p.id = int(points.size()) + 1;
         p.a = shot.rig.cameras[s.a].id, p.b = shot.rig.cameras[s.b].id;
         p.a_px = s.a_px, p.b_px = s.b_px;
         points.push_back(p);
     }
-    shot.points = std::move(points);
+    shot.calibration.points = std::move(points);
     return shot;
 }
 

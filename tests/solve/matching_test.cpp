@@ -1,8 +1,9 @@
-#include "solve/matching.h"
+#include "solve/pictures/matching.h"
 
 #include "base/angle.h"
 #include "solve/made_up.h"
-#include "solve/rough.h"
+#include "solve/pictures/grey.h"
+#include "solve/pictures/rough.h"
 
 using namespace porb;
 using namespace porb::test;

@@ -57,9 +57,10 @@ TEST_CASE("a turn is fitted through things that move, and through parallax when 
 
 TEST_CASE("orientation keys turn smoothly and rest at both ends") {
     Shot shot;
-    shot.orientation_keys = {{Seconds(1), {0, 0, 0}}, {Seconds(2), {90, 10, 0}}, {Seconds(3), {170, 0, 5}}};
+    shot.levelling.orientation_keys = {
+        {Seconds(1), {0, 0, 0}}, {Seconds(2), {90, 10, 0}}, {Seconds(3), {170, 0, 5}}};
     CHECK(orientation_moves(shot));
-    for (const auto& k : shot.orientation_keys)
+    for (const auto& k : shot.levelling.orientation_keys)
         CHECK((orientation_at(shot, k.time) - rotation_of(k.turn)).norm() < 1e-9);
     CHECK((orientation_at(shot, Seconds(0)) - rotation_of({0, 0, 0})).norm() < 1e-12);
     Vec3 before = Vec3::Zero();
@@ -73,15 +74,15 @@ TEST_CASE("orientation keys turn smoothly and rest at both ends") {
     }
     const Mat3 wanted = rotation_of({45, -5, 2});
     set_orientation(shot, Rational(3, 2), wanted);
-    CHECK(shot.orientation_keys.size() == 4);
+    CHECK(shot.levelling.orientation_keys.size() == 4);
     CHECK((orientation_at(shot, Rational(3, 2)) - wanted).norm() < 1e-9);
 }
 
 TEST_CASE("steadying locks, follows slow turns, keeps the horizon, and can be halved") {
     constexpr double kRate = 30;
     Shot shot;
-    shot.orientation = {0, 4, -3};
-    const Mat3 level = rotation_of(shot.orientation);
+    shot.levelling.orientation = {0, 4, -3};
+    const Mat3 level = rotation_of(shot.levelling.orientation);
     std::vector<Mat3> truth;
     std::vector<Vec3> path;
     for (int n = 0; n < 150; ++n) { // turns slowly, trembles, and leans
@@ -95,14 +96,14 @@ TEST_CASE("steadying locks, follows slow turns, keeps the horizon, and can be ha
     Steady s;
     s.step_s = 1 / kRate;
     s.path = path;
-    shot.steady = s;
+    shot.levelling.steady = s;
     std::vector<Mat3> world;
     for (const auto& m : truth) world.push_back(level * m);
     CHECK(left_over_deg(shot, world, kRate) < 1e-6);
-    shot.steady->strength = 0.5;
+    shot.levelling.steady->strength = 0.5;
     CHECK(left_over_deg(shot, world, kRate) > 5);
-    shot.steady->strength = 1;
-    shot.steady->follow_s = 1;
+    shot.levelling.steady->strength = 1;
+    shot.levelling.steady->follow_s = 1;
     // It goes along with the slow turn, its horizon stays, and the trembling is gone.
     double shake = 0, lean = 0;
     for (int n = 40; n < 110; ++n) {
@@ -114,7 +115,7 @@ TEST_CASE("steadying locks, follows slow turns, keeps the horizon, and can be ha
     }
     CHECK(shake < 2);
     CHECK(lean < 1e-4);
-    shot.steady->on = false;
+    shot.levelling.steady->on = false;
     CHECK(steadying(shot, 1).isIdentity(1e-12));
 }
 
@@ -163,7 +164,7 @@ TEST_CASE("a record's turning is taken as it is, and its offset and axes are fou
 TEST_CASE("gravity sets upright through jolts") {
     Shot shot;
     shot.rig = tiny_rig();
-    shot.motion = MotionSource{"r.csv", Seconds(0), "A"};
+    shot.calibration.motion = MotionSource{"r.csv", Seconds(0), "A"};
     const Mat3 lean = rotation_of({0, 9, -8});
     MotionRecord r;
     std::mt19937 random(2);
@@ -206,7 +207,7 @@ TEST_CASE("simulated shake is followed to a twentieth of a degree, a moving rig 
         ref.kind = MediaKind::sequence;
         ref.sequence_rate = o.rate;
         for (auto& c : shot.cameras) c.media = add_media(project, ref);
-        shot.rate = o.rate;
+        shot.timing.rate = o.rate;
         MediaLibrary library;
         const double before = left_over_deg(shot, turns, 20);
         steady_shot(project, shot, SteadySource::footage, false, library, nullptr, Cancel());

@@ -3,7 +3,7 @@
 #include "picture/compare.h"
 #include "project/orientation.h"
 #include "stitch/compose.h"
-#include "stitch/coverage_report.h"
+#include "stitch/plan/coverage_report.h"
 #include "support/support.h"
 
 #include <atomic>
@@ -30,8 +30,8 @@ struct SmallRing {
         const sim::Truth truth = sim::make_truth(o);
         sim::Hall hall(false);
         Shot shot = shot_for_rig(truth.actual, "ring");
-        shot.rate = FrameRate(4);
-        shot.agree_distance_m = 4;
+        shot.timing.rate = FrameRate(4);
+        shot.seams.agree_distance_m = 4;
         for (std::size_t c = 0; c < shot.cameras.size(); ++c) {
             const std::string name = "c" + std::to_string(c);
             const Picture still = sim::render_source(hall, o, truth, {c}, 0);
@@ -96,15 +96,15 @@ TEST_CASE("a composer that has made much makes what a fresh one makes, whatever 
           "[slow]") {
     SmallRing ring;
     const Blending blending = GENERATE(Blending::feathered, Blending::multiband);
-    ring.shot().flow.on = true;
-    ring.shot().blend.kind = blending;
+    ring.shot().seams.flow.on = true;
+    ring.shot().seams.blend.kind = blending;
     const std::pair<const char*, std::function<void(Shot&)>> edits[] = {
         {"a lens", [](Shot& s) { s.rig.cameras[1].lens.focal_px *= 1.02; }},
         {"a pose", [](Shot& s) { s.rig.cameras[2].pose.turn.yaw_deg += 2; }},
         {"a place", [](Shot& s) { s.rig.cameras[2].pose.position_m.x() += 0.02; }},
         {"upright",
          [](Shot& s) {
-             s.orientation = {10, 4, -3};
+             s.levelling.orientation = {10, 4, -3};
          }},
         {"reach", [](Shot& s) { s.cameras[0].reach_deg = 60; }},
         {"feather", [](Shot& s) { s.cameras[1].feather_deg = 9; }},
@@ -112,38 +112,38 @@ TEST_CASE("a composer that has made much makes what a fresh one makes, whatever 
         {"a trim", [](Shot& s) { s.cameras[1].colour.exposure_ev = 0.8; }},
         {"a falloff",
          [](Shot& s) {
-             s.cameras[1].colour.falloff = {-0.3, 0};
+             s.cameras[1].colour.vignetting = {-0.3, 0};
          }},
-        {"colours as shot", [](Shot& s) { s.match.on = false; }},
-        {"the agree distance", [](Shot& s) { s.agree_distance_m = 1.5; }},
-        {"flow's strength", [](Shot& s) { s.flow.strength = 0.4; }},
-        {"its zone", [](Shot& s) { s.flow.zone_deg = 8; }},
-        {"its smoothness", [](Shot& s) { s.flow.smoothness = 3; }},
-        {"the nearest", [](Shot& s) { s.flow.nearest_m = 2; }},
+        {"colours as shot", [](Shot& s) { s.colour.match.on = false; }},
+        {"the agree distance", [](Shot& s) { s.seams.agree_distance_m = 1.5; }},
+        {"flow's strength", [](Shot& s) { s.seams.flow.strength = 0.4; }},
+        {"its zone", [](Shot& s) { s.seams.flow.zone_deg = 8; }},
+        {"its smoothness", [](Shot& s) { s.seams.flow.smoothness = 3; }},
+        {"the nearest", [](Shot& s) { s.seams.flow.nearest_m = 2; }},
         {"a seam's own",
          [](Shot& s) {
-             s.flow.seams = {{"A", "B", 0.2, 16, 1, 9.0}};
+             s.seams.flow.seams = {{"A", "B", 0.2, 16, 1, 9.0}};
          }},
         {"a key of strength",
          [](Shot& s) {
-             s.flow.keys = {{Seconds(0), 0.1}};
+             s.seams.flow.keys = {{Seconds(0), 0.1}};
          }},
         {"a cut-out", [](Shot& s) { s.cameras[0].shapes = {triangle(false)}; }},
         {"its edge", [](Shot& s) { s.cameras[0].shapes[0].feather_deg = 8; }},
         {"a restore", [](Shot& s) { s.cameras[0].shapes.push_back(triangle(true)); }},
         {"a shelter",
          [](Shot& s) {
-             s.shelters = {{"s", "A", true, {}, {}, 0.5, 2, {{Seconds(0), 45, 0, 30, 40}}}};
+             s.seams.shelters = {{"s", "A", true, {}, {}, 0.5, 2, {{Seconds(0), 45, 0, 30, 40}}}};
          }},
-        {"its camera", [](Shot& s) { s.shelters[0].camera = "B"; }},
-        {"lines", [](Shot& s) { s.seam_lines = halves(); }},
-        {"no lines", [](Shot& s) { s.seam_lines.edit([](SeamLines& l) { l.on = false; }); }},
-        {"a grade", [](Shot& s) { s.grade.exposure_ev = 0.5; }},
-        {"denoising", [](Shot& s) { s.denoise.on = true; }},
-        {"how much", [](Shot& s) { s.denoise.in_frame = 0.9; }},
+        {"its camera", [](Shot& s) { s.seams.shelters[0].camera = "B"; }},
+        {"lines", [](Shot& s) { s.seams.seam_lines = halves(); }},
+        {"no lines", [](Shot& s) { s.seams.seam_lines.edit([](SeamLines& l) { l.on = false; }); }},
+        {"a grade", [](Shot& s) { s.look.grade.exposure_ev = 0.5; }},
+        {"denoising", [](Shot& s) { s.look.denoise.on = true; }},
+        {"how much", [](Shot& s) { s.look.denoise.in_frame = 0.9; }},
         {"a camera out of use", [](Shot& s) { s.cameras[2].used = false; }},
-        {"no flow", [](Shot& s) { s.flow.on = false; }},
-        {"hard lines", [](Shot& s) { s.blend.kind = Blending::hard; }},
+        {"no flow", [](Shot& s) { s.seams.flow.on = false; }},
+        {"hard lines", [](Shot& s) { s.seams.blend.kind = Blending::hard; }},
     };
     Composer warm(std::make_shared<MediaLibrary>());
     Picture before = ring.made_by(warm);
@@ -167,7 +167,7 @@ TEST_CASE("a composer that has made much makes what a fresh one makes, whatever 
 TEST_CASE("a frame is the same whatever was looked at before it, and whoever else looks meanwhile",
           "[slow]") {
     SmallRing ring;
-    ring.shot().flow.on = true;
+    ring.shot().seams.flow.on = true;
     std::vector<Picture> alone;
     for (int n = 0; n < SmallRing::kFrames; ++n) {
         Composer fresh(std::make_shared<MediaLibrary>());
@@ -202,15 +202,16 @@ TEST_CASE("a frame is the same whatever was looked at before it, and whoever els
 TEST_CASE("what one sees of a moment depends on its sources alone") {
     SmallRing ring;
     Composer composer(std::make_shared<MediaLibrary>());
-    ring.shot().flow.on = true;
+    ring.shot().seams.flow.on = true;
     PlanKey key = for_every_view(plan_key(ring.shot(), ring.view));
     const SeamZones zones(key);
     REQUIRE(zones.cameras().size() == 4);
-    const auto seen = composer.look(ring.project, ring.shot(), Seconds(0), zones.cameras());
+    const auto seen = composer.source_frames(ring.project, ring.shot(), Seconds(0), zones.cameras());
     REQUIRE(seen);
     CHECK(seen->sources.size() == 4);
     CHECK(seen->tones.size() == 4);
-    CHECK_FALSE(composer.look(ring.project, ring.shot(), Seconds(9), zones.cameras())); // after their end
+    CHECK_FALSE(
+        composer.source_frames(ring.project, ring.shot(), Seconds(9), zones.cameras())); // after their end
 
     // Distances and trust are for shots with flow, and cover the same sphere.
     const SphereGrid found = composer.distances(ring.project, ring.shot(), Seconds(0)),
@@ -232,7 +233,7 @@ TEST_CASE("what one sees of a moment depends on its sources alone") {
     const Picture without = ring.made_by(composer, Rational(3, 4));
     ring.shot().cameras[3].used = false;
     CHECK(same(without, ring.made_by(composer, Rational(3, 4))));
-    ring.shot().flow.on = false;
+    ring.shot().seams.flow.on = false;
     CHECK(composer.distances(ring.project, ring.shot(), Seconds(0)).empty());
     CHECK(composer.confidence(ring.project, ring.shot(), Seconds(0)).empty());
 }
@@ -243,10 +244,10 @@ TEST_CASE("a time a hair beside a frame's own is that frame's, picture and turn 
     write_counting_movie(folder / "c.mp4", movie);
     Project project;
     Shot shot = shot_for_rig(tiny_rig(128), "t");
-    shot.flow.on = false;
+    shot.seams.flow.on = false;
     for (auto& c : shot.cameras)
         c.media = add_media(project, {folder / "c.mp4", MediaKind::video, FrameRate(30)}), c.reach_deg = 60;
-    shot.orientation_keys = {{Seconds(0), {0, 0, 0}}, {Seconds(1), {300, 0, 0}}};
+    shot.levelling.orientation_keys = {{Seconds(0), {0, 0, 0}}, {Seconds(1), {300, 0, 0}}};
     project.shots = {shot};
     Composer composer(std::make_shared<MediaLibrary>());
     View view;
@@ -261,10 +262,10 @@ TEST_CASE("a time a hair beside a frame's own is that frame's, picture and turn 
     shot.cameras[1].offset = Rational(1, 60);
     PlanKey key = plan_key(shot, view, Rational(7, 30));
     set_taken(key, shot, Rational(7, 30), {Rational(7, 30), Rational(7, 30) - Rational(1, 60)});
-    const Mat3 drawn = rotation_of(key.orientation) * rotation_of(key.rig.cameras[1].pose.turn);
+    const Mat3 drawn = rotation_of(key.orientation) * rotation_of(key.cameras[1].pose.turn);
     const Mat3 meant = orientation_at(shot, Rational(13, 60)) * rotation_of(shot.rig.cameras[1].pose.turn);
     CHECK((drawn - meant).norm() < 1e-9);
-    CHECK(key.rig.cameras[0].pose == shot.rig.cameras[0].pose);
+    CHECK(key.cameras[0].pose == shot.rig.cameras[0].pose);
 }
 
 TEST_CASE("a composer stops when it is told to") {
@@ -278,6 +279,24 @@ TEST_CASE("a composer stops when it is told to") {
     CHECK_THROWS_AS(composer.compose(take.project, take.project.shots[0], Seconds(0), view, cancel),
                     Cancelled);
     CHECK(composer.compose(take.project, take.project.shots[0], Seconds(0), view).width() == 512);
+}
+
+TEST_CASE("lenses that only just meet are told of, with the reach that closes the line") {
+    Shot shot = shot_for_rig(nominal_rig(2, 400, 400, 1, 200), "pair");
+    CHECK_FALSE(hairline(shot));
+    for (auto& c : shot.cameras) c.reach_deg = 90;
+    const auto line = hairline(shot);
+    REQUIRE(line);
+    REQUIRE(line->reach_deg);
+    CHECK(*line->reach_deg == 90.5);
+    CHECK(std::abs(line->at.z()) < 0.01); // where both end
+    CHECK(words_of(*line).find(" only just meet (yaw ") != std::string::npos);
+    for (auto& c : shot.cameras) c.reach_deg = 90.1;
+    CHECK_FALSE(hairline(shot));
+    for (auto& c : shot.cameras) c.reach_deg = 80; // a wide hole, of which others tell
+    CHECK_FALSE(hairline(shot));
+    shot.rig = nominal_pair(800, 400, 2, 200);
+    CHECK_FALSE(hairline(shot)); // half a sphere is all it is for
 }
 
 TEST_CASE("a small hole at a pole is told, with the reach that closes it") {

@@ -1,13 +1,14 @@
 #include "base/angle.h"
 #include "media/still.h"
 #include "picture/compare.h"
-#include "stitch/blend_kernel.h"
+#include "seams/follow.h"
+#include "stitch/blend/blend_kernel.h"
 #include "stitch/compose.h"
-#include "stitch/coverage_report.h"
-#include "stitch/follow.h"
-#include "stitch/plan_lens.h"
-#include "stitch/shape_fill.h"
-#include "stitch/shapes.h"
+#include "stitch/distances/shape_fill.h"
+#include "stitch/plan/coverage.h"
+#include "stitch/plan/coverage_report.h"
+#include "stitch/plan/plan_lens.h"
+#include "stitch/plan/shapes.h"
 #include "support/support.h"
 
 using namespace porb;
@@ -21,7 +22,7 @@ Shot pair_shot(int size = 400) {
     rig.cameras[0].pose.position_m = {0, 0, 0.05};
     rig.cameras[1].pose.position_m = {0, 0, -0.05};
     Shot shot = shot_for_rig(rig, "t");
-    shot.agree_distance_m = 40; // not so far that all would be mixed widely
+    shot.seams.agree_distance_m = 40; // not so far that all would be mixed widely
     for (auto& c : shot.cameras) c.media = "m";
     return shot;
 }
@@ -71,8 +72,8 @@ Shape square_about(const Camera& camera, const Vec3& direction, double half, boo
 
 TEST_CASE("places follow distances as the lens itself does, and never leave what it sees") {
     Shot shot = pair_shot();
-    shot.agree_distance_m = GENERATE(0.0, 4.0);
-    shot.flow.on = true;
+    shot.seams.agree_distance_m = GENERATE(0.0, 4.0);
+    shot.seams.flow.on = true;
     const PlanKey key = plan_key(shot, map_view(1300));
     const BlendPlan plan = make_plan(key);
     const auto lenses = plan_lenses(key);
@@ -99,7 +100,7 @@ TEST_CASE("places follow distances as the lens itself does, and never leave what
                             land(lenses[c.camera], lenses[c.camera].ray(d, plan.agree_inverse_m + rho));
                         const Vec2 px(double(c.u[n]) + (double(p.u1[n]) + double(p.u2[n]) * rho) * rho,
                                       double(c.v[n]) + (double(p.v1[n]) + double(p.v2[n]) * rho) * rho);
-                        if (at.inside_deg > 0) worst = std::max(worst, (px - at.px).norm());
+                        if (at.margin_deg > 0) worst = std::max(worst, (px - at.px).norm());
                     }
                 }
             }
@@ -110,16 +111,17 @@ TEST_CASE("places follow distances as the lens itself does, and never leave what
 
 TEST_CASE("with distances and light, the kernel does what the slow obvious way does") {
     Shot shot = pair_shot(200);
-    shot.flow.on = true;
-    shot.flow.zone_deg = 21;                                              // transitions of eight degrees
-    shot.blend.kind = GENERATE(Blending::multiband, Blending::feathered); // and wide transitions where alike
-    shot.orientation = {20, 35, 10};
+    shot.seams.flow.on = true;
+    shot.seams.flow.zone_deg = 21; // transitions of eight degrees
+    shot.seams.blend.kind =
+        GENERATE(Blending::multiband, Blending::feathered); // and wide transitions where alike
+    shot.levelling.orientation = {20, 35, 10};
     const Filter filter = GENERATE(Filter::linear, Filter::cubic);
     const BlendPlan plan = make_plan(plan_key(shot, map_view(GENERATE(256, 1300), filter)));
-    REQUIRE_FALSE(plan.looks.empty());
+    REQUIRE_FALSE(plan.directions.empty());
     std::vector<Picture> sources;
     std::vector<SphereGrid> lights;
-    CHECK((plan.narrowing > 1) == (shot.blend.kind == Blending::feathered));
+    CHECK((plan.feather_power > 1) == (shot.seams.blend.kind == Blending::feathered));
     SphereGrid distances(90, 2);
     for (int y = 0; y < 90; ++y)
         for (int x = 0; x < 90; ++x) {
@@ -167,27 +169,27 @@ TEST_CASE("of three lenses the two best placed are mixed, and the third comes in
     Rig rig = nominal_rig(6, 400, 400, 1, 190);
     Shot shot = shot_for_rig(rig, "t");
     for (auto& c : shot.cameras) c.media = "m", c.feather_deg = 4;
-    shot.flow.on = true;
-    shot.agree_distance_m = GENERATE(0, 5); // mixed widely, and not
+    shot.seams.flow.on = true;
+    shot.seams.agree_distance_m = GENERATE(0, 5); // mixed widely, and not
     const PlanKey key = plan_key(shot, map_view(1024));
     const Coverage coverage(key);
     int apart = 0, together = 0;
     for (int yaw = 0; yaw < 360; yaw += 7)
         for (int pitch = 20; pitch < 90; pitch += 3) {
             const Vec3 d = towards(yaw, pitch);
-            const auto standing = coverage.standing_deg(d);
+            const auto lead = coverage.lead_deg(d);
             const auto supply = coverage.supply(d);
             std::vector<std::size_t> order = {0, 1, 2, 3, 4, 5};
-            std::sort(order.begin(), order.end(), [&](auto a, auto b) { return standing[a] > standing[b]; });
+            std::sort(order.begin(), order.end(), [&](auto a, auto b) { return lead[a] > lead[b]; });
             float sum = 0;
             for (const float s : supply) sum += s;
             CHECK(sum == Approx(1).margin(1e-4));
-            const double behind = standing[order[1]] - standing[order[2]];
+            const double behind = lead[order[1]] - lead[order[2]];
             if (behind >= 4) {
                 CHECK(supply[order[2]] == 0);
                 ++apart;
             }
-            if (standing[order[0]] - standing[order[2]] < 2) {
+            if (lead[order[0]] - lead[order[2]] < 2) {
                 CHECK(supply[order[2]] > 0);
                 ++together;
             }
@@ -237,7 +239,7 @@ TEST_CASE("behind a cut-out in two lenses a third shows what lies about it at it
     const TempFolder folder;
     StillTake take = ring_still(folder, 300);
     Shot& shot = take.project.shots[0];
-    shot.agree_distance_m = 12;
+    shot.seams.agree_distance_m = 12;
     const Vec3 d = towards(30, -48); // the floor between A and B, 2 m away
     for (std::size_t c : {0, 1}) shot.cameras[c].shapes = {square_about(shot.rig.cameras[c], d, 0.06)};
     sim::Hall hall(false);
@@ -266,7 +268,7 @@ TEST_CASE("behind a cut-out in two lenses a third shows what lies about it at it
     const double with = off();
     CHECK(composer.distances(take.project, shot, Seconds(0)).at(d) ==
           Approx(1 / double(hall.depth(sim::Vec3f(0, 0, 0), d.cast<float>()))).margin(0.08));
-    shot.flow.on = false;
+    shot.seams.flow.on = false;
     const double without = off();
     INFO(with << " following what lies about it, " << without << " at the agree distance");
     CHECK(with < 0.6 * without);
@@ -358,7 +360,7 @@ TEST_CASE(
     }
     Shot shot = shot_for_rig(rig, "stand");
     for (auto& c : shot.cameras) c.media = "m";
-    shot.agree_distance_m = 3;
+    shot.seams.agree_distance_m = 3;
     // It runs down and out between the first two, whose line passes over it.
     const std::vector<Vec3> leg = {towards(30, -72), towards(30, -76), towards(30, -80)};
     const View view = map_view(720);
@@ -441,12 +443,12 @@ TEST_CASE("shapes bend along their handles and move between their keys") {
 
 TEST_CASE("a shelter comes whole from one camera, and eases in and out without a step") {
     Shot shot = pair_shot();
-    shot.flow.on = false; // transitions as wide as the feather
+    shot.seams.flow.on = false; // transitions as wide as the feather
     Shelter s;
     s.name = "keeper";
     s.from = Seconds(2), s.to = Seconds(4), s.ease_s = 1;
     s.keys = {{Seconds(2), 88, 0, 14, 30}}; // across the seam at 90 degrees, more of it in front
-    shot.shelters = {s};
+    shot.seams.shelters = {s};
     const auto plan_at = [&](double t, std::size_t width = 1024) {
         const PlanKey key = plan_key(shot, map_view(int(width)), Seconds::from_double(t));
         PlanKey without = key;
@@ -487,19 +489,19 @@ TEST_CASE("a shelter's camera is the one that sees it whole, and what is impossi
     Shot shot = pair_shot();
     Shelter s;
     s.keys = {{Seconds(0), 80, 0, 30, 40}};
-    CHECK(shelter_sight(shot, s).camera == "A");
-    CHECK(shelter_sight(shot, s).seen == 1);
+    CHECK(shelter_camera(shot, s).camera == "A");
+    CHECK(shelter_camera(shot, s).seen == 1);
     s.keys[0].yaw_deg = -150;
-    CHECK(shelter_sight(shot, s).camera == "B");
+    CHECK(shelter_camera(shot, s).camera == "B");
     s.keys = {{Seconds(0), 80, 0, 30, 40}, {Seconds(2), 110, 0, 30, 40}}; // walks out of A's sight
-    CHECK(shelter_sight(shot, s).camera == "B");
+    CHECK(shelter_camera(shot, s).camera == "B");
     s.keys = {{Seconds(0), 90, 0, 120, 60}}; // wider than what they share
-    CHECK(shelter_sight(shot, s).seen < 0.9);
-    CHECK(shelter_sight(shot, s).seen > 0.3);
+    CHECK(shelter_camera(shot, s).seen < 0.9);
+    CHECK(shelter_camera(shot, s).seen > 0.3);
     s.camera = "B";
-    CHECK(shelter_sight(shot, s).camera == "B");
+    CHECK(shelter_camera(shot, s).camera == "B");
     for (auto& c : shot.cameras) c.used = c.camera != "B";
-    CHECK(shelter_sight(shot, s).camera.empty());
+    CHECK(shelter_camera(shot, s).camera.empty());
 }
 
 TEST_CASE(
@@ -521,7 +523,7 @@ TEST_CASE(
     Composer composer(std::make_shared<MediaLibrary>());
     const auto steepest =
         [&](Blending kind) { // largest step between neighbours, per degree, away from the poles' rows
-            shot.blend.kind = kind;
+            shot.seams.blend.kind = kind;
             const Picture p = composer.compose(project, shot, Seconds(0), map_view(720, Filter::cubic));
             CHECK(hole_share(p) == 0);
             double most = 0;
@@ -550,7 +552,7 @@ TEST_CASE("what lies in a shelter is followed from lens to lens, and losing it i
     const TempFolder folder;
     // A chequered thing goes round at 30 degrees a second before a plain wall, seen by two lenses.
     Shot shot = pair_shot(300);
-    shot.rate = FrameRate(10);
+    shot.timing.rate = FrameRate(10);
     for (auto& c : shot.rig.cameras) c.pose.position_m = {0, 0, 0}; // far away
     Project project;
     const auto yaw_at = [](double t) { return 60 + 30 * t; };

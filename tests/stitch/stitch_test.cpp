@@ -5,9 +5,10 @@
 #include "optics/target.h"
 #include "picture/compare.h"
 #include "project/orientation.h"
-#include "stitch/blend_kernel.h"
+#include "stitch/blend/blend_kernel.h"
 #include "stitch/compose.h"
-#include "stitch/coverage_report.h"
+#include "stitch/plan/coverage.h"
+#include "stitch/plan/coverage_report.h"
 #include "support/support.h"
 
 #include <random>
@@ -89,9 +90,9 @@ TEST_CASE("the kernel's tones are what the exact curve makes of gains and fallof
     rig.cameras[0].pose.turn = {3, 7, 40};
     Shot shot = assigned(rig);
     shot.cameras[0].colour.gains = {{Seconds(0), {0.6, -0.3, 0.1}}};
-    shot.cameras[0].colour.falloff = {-0.15, -0.3};
+    shot.cameras[0].colour.vignetting = {-0.15, -0.3};
     shot.cameras[1].colour.exposure_ev = GENERATE(-0.8, 0.0);
-    shot.cameras[1].colour.falloff = {0.05, -0.5};
+    shot.cameras[1].colour.vignetting = {0.05, -0.5};
     const BlendPlan plan = make_plan(plan_key(shot, map_view(GENERATE(256, 700), Filter::linear)));
     std::vector<Picture> sources;
     std::vector<CameraTone> tones;
@@ -101,8 +102,9 @@ TEST_CASE("the kernel's tones are what the exact curve makes of gains and fallof
         for (int l = 0; l < c.level; ++l) p = halved(p);
         sources.push_back(p);
         const ShotCamera& use = shot.cameras[c.index];
-        tones.push_back(tone_of(use, find_camera(rig, use.camera)->lens, shot.match, Seconds(0), c.level));
-        falloffs.push_back(use.colour.falloff);
+        tones.push_back(
+            tone_of(use, find_camera(rig, use.camera)->lens, shot.colour.match, Seconds(0), c.level));
+        falloffs.push_back(use.colour.vignetting);
         CHECK_FALSE(tones.back().plain);
     }
     Picture fast(plan.width, plan.height), slow(plan.width, plan.height);
@@ -116,8 +118,8 @@ TEST_CASE("the kernel's tones are what the exact curve makes of gains and fallof
                               double(std::abs(a.b - b.b)), double(std::abs(a.a - b.a))});
         }
     CHECK(worst < 0.006);
-    shot.match.on = false;
-    CHECK(tone_of(shot.cameras[0], rig.cameras[0].lens, shot.match, Seconds(0), 0).plain);
+    shot.colour.match.on = false;
+    CHECK(tone_of(shot.cameras[0], rig.cameras[0].lens, shot.colour.match, Seconds(0), 0).plain);
     CHECK(plan_key(shot, map_view(256, Filter::linear)) ==
           plan_key(assigned(rig), map_view(256, Filter::linear))); // colours never make a plan anew
 }
@@ -126,7 +128,7 @@ TEST_CASE("parabolas are close enough to exact positions") {
     // A plan of 1300 columns follows parabolas; its positions are held against the lens model itself.
     Rig rig = tiny_rig(512);
     rig.cameras[1].pose.turn = {179, -12, 33};
-    rig.cameras[0].lens.uneven = {1.004, 0.001, {0.002, 0, 0}, {0.0004, -0.0003}, {0.0001, 0, 0, 0}};
+    rig.cameras[0].lens.non_radial = {1.004, 0.001, {0.002, 0, 0}, {0.0004, -0.0003}, {0.0001, 0, 0, 0}};
     REQUIRE(!fault_in(rig.cameras[0].lens));
     const Shot shot = assigned(rig);
     const PlanKey key = plan_key(shot, map_view(1300));
@@ -186,7 +188,7 @@ TEST_CASE("planned weights add up to the coverage") {
 TEST_CASE("weights between a segment's ends are those of the lenses there") {
     // A wide plan asks lenses at three of sixteen pixels; coverage asks them in every direction.
     Shot shot = assigned(sim::simulated_rig(sim::SimRig::ring_of_six, 200));
-    shot.flow.on = false;
+    shot.seams.flow.on = false;
     const bool short_reach = GENERATE(false, true); // lenses that end amid segments
     if (short_reach)
         for (auto& c : shot.cameras) c.reach_deg = 55;
@@ -264,7 +266,7 @@ TEST_CASE("reach moves the seam, a lens out of use leaves") {
     for (int y = 0; y < 400; ++y)
         for (int x = 0; x < 800; ++x) set_pixel(source, x, y, x < 400 ? Rgba{1, 0, 0, 1} : Rgba{0, 1, 0, 1});
     StillProject p(folder, rig, source);
-    p.project.shots[0].agree_distance_m = 10;
+    p.project.shots[0].seams.agree_distance_m = 10;
     const auto seam_lon = [&] { // on the horizon, right of ahead, where red becomes green
         const Picture out = p.compose(map_view(720));
         for (int x = 360; x < 720; ++x)
@@ -284,7 +286,8 @@ TEST_CASE("orientation turns the sphere, and the agree distance shifts a displac
     const TempFolder folder;
     StillProject p(folder, tiny_rig(256), noise_picture(512, 256, 4));
     const Picture before = p.compose(map_view(720));
-    p.project.shots[0].orientation.yaw_deg = 30; // what was ahead is now 30 degrees to the right: 60 columns
+    p.project.shots[0].levelling.orientation.yaw_deg =
+        30; // what was ahead is now 30 degrees to the right: 60 columns
     const Picture after = p.compose(map_view(720));
     double worst = 0;
     for (int x = 120; x < 500; ++x)
@@ -295,7 +298,7 @@ TEST_CASE("orientation turns the sphere, and the agree distance shifts a displac
     Rig rig = tiny_rig(256);
     rig.cameras[0].pose.position_m = Vec3(0.5, 0, 0);
     Shot shot = assigned(rig);
-    shot.agree_distance_m = 2;
+    shot.seams.agree_distance_m = 2;
     const Coverage coverage(plan_key(shot, map_view(2048)));
     CHECK(coverage.lenses_at(Vec3(0, 0, 1)) == 1);
     const BlendPlan plan = make_plan(plan_key(shot, map_view(2048)));
@@ -317,7 +320,7 @@ TEST_CASE("with a rolling shutter every row is seen from where the rig stood whe
     std::vector<Vec3> path;
     for (int i = 0; i <= 1000; ++i) path.push_back(spin * (i * steady.step_s - 0.5));
     steady.path = std::move(path);
-    shot.steady = steady;
+    shot.levelling.steady = steady;
     const Seconds time(1, 2);
     View view = map_view(128);
     const PlanKey key = plan_key(shot, view, time);
@@ -410,7 +413,7 @@ TEST_CASE("the window looks where it should, the half sphere is the middle of th
 }
 
 TEST_CASE("plans are cached by value and within a bound") {
-    Composer composer(std::make_shared<MediaLibrary>(), 3u << 20);
+    Composer composer(std::make_shared<MediaLibrary>(std::size_t(3) << 20));
     Shot shot = assigned(tiny_rig(128));
     const auto a = composer.plan_for(plan_key(shot, map_view(512)));
     shot.cameras[0].offset = Rational(1, 7); // nothing a plan depends on
@@ -441,8 +444,8 @@ TEST_CASE("sources that have ended are left out, in and out are clipped") {
     Shot shot = shot_for_rig(tiny_rig(128), "t");
     for (auto& c : shot.cameras) c.media = add_media(p, media_ref_for(folder / "c.mp4"));
     shot.cameras[1].offset = Rational(1, 2);
-    shot.in = Rational(-3);
-    shot.out = Rational(50);
+    shot.timing.in = Rational(-3);
+    shot.timing.out = Rational(50);
     p.shots.push_back(shot);
     Composer composer(std::make_shared<MediaLibrary>());
     CHECK(shot_length(p, shot, composer.library()) == Rational(1, 2));

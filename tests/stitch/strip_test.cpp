@@ -1,8 +1,8 @@
 // Strips: what is matched on them, smoothed, and brought together over time.
-#include "stitch/edge_smooth.h"
-#include "stitch/follow_distance.h"
-#include "stitch/plan.h"
-#include "stitch/steadying.h"
+#include "stitch/distances/edge_smooth.h"
+#include "stitch/distances/follow_distance.h"
+#include "stitch/distances/steadying.h"
+#include "stitch/plan/plan.h"
 #include "support/support.h"
 
 #include <Eigen/Dense>
@@ -51,13 +51,13 @@ StripMoment moment_of(const cv::Mat& picture, float parallax, float same = 1) {
 
 TEST_CASE("parallax of a strip is found, trusted, and seen to be the same") {
     const cv::Mat a = texture(120, 160, 3), b = shifted(a, 9);
-    const StripSight whole = strip_sight(all_seen(a));
+    const StripMask whole = strip_mask(all_seen(a));
     const StripMatch match = match_strip(a, b, whole, whole, {32});
     CHECK(match.trust == 1);
     const cv::Rect middle(60, 20, 70, 80);
     CHECK(median(match.parallax(middle)) == Approx(9).margin(0.1));
     CHECK(cv::mean(match.same(middle))[0] > 0.95);
-    CHECK(cv::mean(match.alike(middle))[0] > 0.95);
+    CHECK(cv::mean(match.correlation(middle))[0] > 0.95);
 
     // Rows that do not belong together: matched all the same, but neither trusted nor the same.
     cv::Mat off;
@@ -73,7 +73,7 @@ TEST_CASE("what lies past a lens's rim is not taken for detail: narrow strips ar
     cv::Mat a_seen = all_seen(a), b_seen = all_seen(b);
     a_seen.colRange(0, 8).setTo(0), b_seen.colRange(50, 60).setTo(0); // each ends on another side
     a.setTo(0, ~a_seen), b.setTo(0, ~b_seen);
-    const StripMatch match = match_strip(a, b, strip_sight(a_seen), strip_sight(b_seen), {16});
+    const StripMatch match = match_strip(a, b, strip_mask(a_seen), strip_mask(b_seen), {16});
     CHECK(match.trust == 1);
     CHECK(cv::mean(match.same.colRange(14, 46))[0] > 0.9);
     CHECK(cv::countNonZero(match.same.colRange(50, 60)) == 0); // where one does not look, nothing is
@@ -83,7 +83,7 @@ TEST_CASE("a ghost is told from what both show") {
     const cv::Mat a = texture(120, 160, 7);
     cv::Mat b = shifted(a, 6);
     cv::rectangle(b, cv::Rect(90, 50, 14, 20), cv::Scalar(255), cv::FILLED); // b alone sees it
-    const StripSight whole = strip_sight(all_seen(a));
+    const StripMask whole = strip_mask(all_seen(a));
     const StripMatch match = match_strip(a, b, whole, whole, {16});
     CHECK(cv::mean(match.same(cv::Rect(92, 52, 10, 16)))[0] < 0.3);
     CHECK(cv::mean(match.same(cv::Rect(40, 20, 40, 80)))[0] > 0.9);
@@ -94,19 +94,19 @@ TEST_CASE("where nothing belongs together, distances are not followed, however a
     const cv::Mat a = texture(140, 200, 11);
     cv::Mat b = shifted(a, 7);
     texture(60, 50, 12).copyTo(b(cv::Rect(90, 40, 50, 60))); // what a does not show at all
-    const StripSight whole = strip_sight(all_seen(a));
+    const StripMask whole = strip_mask(all_seen(a));
     const StripMatch match = match_strip(a, b, whole, whole, {32});
     CHECK(match.trust > 0.5); // the rig is right for all that
-    CHECK(cv::mean(match.alike(cv::Rect(105, 55, 20, 30)))[0] < 0.2);
-    CHECK(cv::mean(match.alike(cv::Rect(30, 20, 30, 100)))[0] > 0.95);
+    CHECK(cv::mean(match.correlation(cv::Rect(105, 55, 20, 30)))[0] < 0.2);
+    CHECK(cv::mean(match.correlation(cv::Rect(30, 20, 30, 100)))[0] > 0.95);
     // The end of what both see is no reason for doubt.
     cv::Mat seen = all_seen(a);
     seen.colRange(0, 40).setTo(0);
     cv::Mat ends = a.clone();
     ends.setTo(0, ~seen);
     const cv::Mat plain = shifted(a, 7);
-    const StripMatch narrow = match_strip(ends, plain, strip_sight(seen), whole, {32});
-    CHECK(cv::mean(narrow.alike(cv::Rect(49, 20, 8, 100)))[0] > 0.95);
+    const StripMatch narrow = match_strip(ends, plain, strip_mask(seen), whole, {32});
+    CHECK(cv::mean(narrow.correlation(cv::Rect(49, 20, 8, 100)))[0] > 0.95);
 }
 
 TEST_CASE("beside the columns that are searched all is taken to be far, and compared as it lies") {
@@ -115,7 +115,7 @@ TEST_CASE("beside the columns that are searched all is taken to be far, and comp
     cv::hconcat(parts_a, 3, a);
     cv::hconcat(parts_b, 3, b);
     texture(120, 30, 9).copyTo(b.colRange(270, 300)); // and something that a does not show
-    const StripSight whole = strip_sight(all_seen(a));
+    const StripMask whole = strip_mask(all_seen(a));
     StripSearch search;
     search.columns = cv::Range(100, 220);
     const StripMatch match = match_strip(a, b, whole, whole, search);
@@ -209,42 +209,36 @@ TEST_CASE("moments are brought together where pictures stood still, and only the
 }
 
 TEST_CASE("distances are followed side by side as one by one") {
-    Rig rig;
-    for (const double at : {-0.06, 0.06}) {
-        Camera camera;
-        camera.pose.position_m = {at, 0, 0.01};
-        rig.cameras.push_back(camera);
-    }
     std::vector<Vec3> directions;
     for (int i = 0; i < 400; ++i)
         directions.push_back(Vec3(0.02 * (i % 20) - 0.2, 0.01 * (i / 20), 1).normalized());
-    const Strip strip = strip_about(rig, 0, 1, directions, 1, 0.05, 0.0044, 0.0075);
+    const Strip strip = strip_about({-0.06, 0, 0.01}, {0.06, 0, 0.01}, directions, 1, 0.05, 0.0044, 0.0075);
     REQUIRE(strip.width > 60);
     // Things at several distances, some infinitely far, with a step between them.
     StripMatch says{cv::Mat(strip.height, strip.width, CV_32F), {}, {}, 1};
-    says.alike = says.parallax.clone(), says.same = says.parallax.clone();
+    says.correlation = says.parallax.clone(), says.same = says.parallax.clone();
     for (int y = 0; y < strip.height; ++y)
         for (int x = 0; x < strip.width; ++x) {
             const bool near = x > strip.width / 2;
             says.parallax.at<float>(y, x) = y < 12 ? 0.0f
                                             : near ? 9 + 0.01f * float(x)
                                                    : 3 + 0.02f * float(y);
-            says.alike.at<float>(y, x) = near ? 0.25f : 0.75f;
+            says.correlation.at<float>(y, x) = near ? 0.25f : 0.75f;
             says.same.at<float>(y, x) = float(y) / float(strip.height);
         }
     StripNodes nodes;
     for (std::size_t i = 0; i < directions.size(); ++i) nodes.add(strip, int(i), directions[i], 1.5, {});
     const std::size_t first = 3; // neither the begin nor the count is one of whole vectors
     const std::vector<float> from(directions.size() - first, 0.25f);
-    std::vector<Told> told(from.size());
+    std::vector<DistanceSample> told(from.size());
     follow_distances(strip, says, nodes, first, from, 1.5, told);
     float nearest = 0;
     int far = 0;
     for (std::size_t i = 0; i < told.size(); ++i) {
-        const Told one = follow_distance(strip, says, nodes, first + i, from[i], 1.5);
+        const DistanceSample one = follow_distance(strip, says, nodes, first + i, from[i], 1.5);
         // Beside the step rounds run out before it settles, and rounding tells.
         CHECK(double(told[i].inverse_m) == Approx(double(one.inverse_m)).margin(2e-4));
-        CHECK(double(told[i].alike) == Approx(double(one.alike)).margin(2e-3));
+        CHECK(double(told[i].correlation) == Approx(double(one.correlation)).margin(2e-3));
         CHECK(double(told[i].same) == Approx(double(one.same)).margin(2e-3));
         nearest = std::max(nearest, told[i].inverse_m), far += told[i].inverse_m == 0;
     }
@@ -254,26 +248,26 @@ TEST_CASE("distances are followed side by side as one by one") {
 }
 
 TEST_CASE("weights are narrowed where pictures differ, and their sum stays") {
-    const int narrowing = narrowing_power(10, 4);
-    CHECK(narrowing > 1);
-    CHECK(narrowing_power(4, 4) == 1);
+    const int feather_power = power_for_feather(10, 4);
+    CHECK(feather_power > 1);
+    CHECK(power_for_feather(4, 4) == 1);
     for (const double away : {0.0, 1.0, 2.0, 3.0, 6.0}) {
         const auto wide = float(blend_weight(40, 20 - away, 20, 4, 10)),
                    narrow = float(blend_weight(40, 20 - away, 20, 4, 4));
         std::vector<float> w = {1 / (1 + wide), wide / (1 + wide)};
-        std::vector<float> alike = w;
-        narrow_weights(alike, 1, narrowing);
-        CHECK(alike == w);
-        narrow_weights(w, 0, narrowing);
+        std::vector<float> agreement = w;
+        narrow_weights(agreement, 1, feather_power);
+        CHECK(agreement == w);
+        narrow_weights(w, 0, feather_power);
         CHECK(w[0] + w[1] == Approx(1));
         CHECK(w[1] / w[0] ==
               Approx(narrow).margin(0.12)); // about that of a transition as wide as the feather
     }
     std::vector<float> fading = {0.3f, 0.1f}; // where the last lens fades at its reach
-    narrow_weights(fading, 0.5f, narrowing);
+    narrow_weights(fading, 0.5f, feather_power);
     CHECK(fading[0] + fading[1] == Approx(0.4));
     CHECK(fading[1] < 0.1f);
     std::vector<float> nobody = {0, 0};
-    narrow_weights(nobody, 0, narrowing);
+    narrow_weights(nobody, 0, feather_power);
     CHECK(nobody == std::vector<float>{0, 0});
 }

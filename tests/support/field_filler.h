@@ -78,13 +78,13 @@ class FieldFiller {
     void group(std::string_view, Fields&& body) {
         body(*this);
     }
-    template <class T>
-    void list(std::string_view, std::vector<T>& v, std::size_t = kMostEntries, bool = false) {
-        v.resize(pick(4));
-        for (auto& one : v) fields(*this, one);
+    template <class List>
+    void list(std::string_view, List& v, std::size_t = kMostEntries, bool = false) {
+        v.clear();
+        for (std::size_t n = pick(4); n-- > 0;) fields(*this, v.emplace_back());
     }
-    template <class T>
-    void list_like(std::string_view key, std::vector<T>& v, const T&) {
+    template <class List>
+    void list_like(std::string_view key, List& v, const typename List::value_type&) {
         list(key, v);
     }
     template <class T>
@@ -112,6 +112,12 @@ class FieldFiller {
     void flag(bool& v) { v = coin(); }
     void text(std::string& v, std::size_t longest) { text({}, v, longest); }
     void tail(std::string& v, std::size_t longest) { text({}, v, longest); }
+    template <class Code, class T>
+    void coded_tail(T& v, std::size_t longest) {
+        std::string words;
+        tail(words, longest);
+        v = Code::parse(words);
+    }
 
   private:
     bool coin() { return random_() & 1u; }

@@ -65,7 +65,7 @@ StillTake hall_still(const TempFolder& folder, const sim::SimOptions& options) {
         }
         shot.cameras[i].media = add_media(take.project, media_ref_for(file));
     }
-    shot.orientation = take.truth.tilt;
+    shot.levelling.orientation = take.truth.tilt;
     take.project.shots.push_back(shot);
     return take;
 }
@@ -75,7 +75,7 @@ StillTake ring_still(const TempFolder& folder, int circle_size) {
     o.rig = sim::SimRig::ring_of_six;
     o.circle_size = circle_size;
     StillTake take = hall_still(folder, o);
-    take.project.shots[0].flow.on = true;
+    take.project.shots[0].seams.flow.on = true;
     return take;
 }
 
@@ -112,6 +112,15 @@ void write_counting_movie(const std::filesystem::path& path, const CountingMovie
 int counted_frame(const Picture& picture, const CountingMovie& m) {
     const Rgba c = pixel_at(picture, picture.width() / 2, picture.height() / 2);
     return int(std::floor(c.g * float(m.frames)));
+}
+
+std::string ring_project(const TempFolder& folder) {
+    const auto demo = source_folder() / "tests/takes/ring";
+    for (const auto& entry : std::filesystem::directory_iterator(demo))
+        if (entry.path().extension() == ".mp4")
+            std::filesystem::create_symlink(entry.path(), folder.path() / entry.path().filename());
+    std::filesystem::copy_file(demo / "hall_ring.porb", folder / "p.porb");
+    return (folder / "p.porb").string();
 }
 
 std::string run(const std::string& command, int& status) {

@@ -45,6 +45,9 @@ StillTake hall_still(const TempFolder& folder, const sim::SimOptions& options);
 /// The hall through the ring of six, flow on.
 StillTake ring_still(const TempFolder& folder, int circle_size);
 
+/// Four seconds of the hall through a ring of six, small; the path of its project, a copy in `folder`.
+std::string ring_project(const TempFolder& folder);
+
 /// A short movie whose frame n is grey n/frames, coded exactly enough to tell frames apart, with a tone.
 struct CountingMovie {
     int width = 320, height = 160, frames = 30;

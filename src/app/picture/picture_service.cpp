@@ -1,0 +1,153 @@
+#include "app/picture/picture_service.h"
+
+#include "app/widgets/theme.h"
+#include "base/error.h"
+#include "picture/convert.h"
+#include "project/orientation.h"
+
+#include <QMetaObject>
+
+#include <chrono>
+
+namespace porb::app {
+
+QImage image_of(const Picture& picture) {
+    QImage image(picture.width(), picture.height(), QImage::Format_ARGB32_Premultiplied);
+    bytes_from_rgba(picture, true, image.bits(), image.bytesPerLine());
+    return image;
+}
+
+PictureService::PictureService(std::shared_ptr<MediaLibrary> library, QObject* parent)
+    : QObject(parent), composer_(std::move(library)) {
+    thread_ = std::thread([this] { work(); });
+}
+
+PictureService::~PictureService() {
+    {
+        const std::lock_guard lock(mutex_);
+        stop_ = true;
+        running_.raise();
+    }
+    changed_.notify_all();
+    thread_.join();
+}
+
+void PictureService::ask(PictureRequest request) {
+    {
+        const std::lock_guard lock(mutex_);
+        waiting_ = std::move(request);
+        if (may_be_stopped_) running_.raise();
+    }
+    changed_.notify_all();
+}
+
+void PictureService::work() {
+    while (true) {
+        PictureRequest request;
+        Cancel cancel;
+        {
+            std::unique_lock lock(mutex_);
+            changed_.wait(lock, [&] { return stop_ || waiting_; });
+            if (stop_) return;
+            request = std::move(*waiting_);
+            waiting_.reset();
+            running_ = cancel;
+            may_be_stopped_ = request.may_be_stopped;
+        }
+        PictureAnswer made;
+        try {
+            made = answer_to(request, composer_, cancel);
+        } catch (const Cancelled&) {
+            continue;
+        }
+        QMetaObject::invokeMethod(
+            this, [this, made = std::move(made)] { emit ready(made); }, Qt::QueuedConnection);
+    }
+}
+
+namespace {
+constexpr int kTintWidth = 360;
+
+/// Near seams: clear where distances are trusted, in the colour of care where they are not.
+QImage trust_tint(const Shot& shot, Seconds time, const View& view, const SphereGrid& trust) {
+    const Region r =
+        view.region.width > 0 ? view.region : Region{0, 0, view.target.width, view.target.height};
+    QImage out(kTintWidth, std::max(1, kTintWidth * r.height / std::max(1, r.width)),
+               QImage::Format_ARGB32_Premultiplied);
+    out.fill(Qt::transparent);
+    const TargetMap map(view.target);
+    const Mat3 to_rig = orientation_at(shot, time).transpose();
+    for (int y = 0; y < out.height(); ++y)
+        for (int x = 0; x < out.width(); ++x) {
+            const auto d = map.direction(
+                Vec2(r.x + (x + 0.5) * r.width / out.width(), r.y + (y + 0.5) * r.height / out.height()));
+            const double t = d ? trust.at(to_rig * *d) : -1;
+            if (t < 0) continue;
+            const double share = std::clamp(t, 0.0, 1.0);
+            const auto mix = [share](int low, int high) { return int(low + share * (high - low)); };
+            out.setPixel(x, y,
+                         qPremultiply(qRgba(mix(colour::care.red(), colour::good.red()),
+                                            mix(colour::care.green(), colour::good.green()),
+                                            mix(colour::care.blue(), colour::good.blue()), mix(190, 70))));
+        }
+    return out;
+}
+} // namespace
+
+PictureAnswer answer_to(const PictureRequest& request, Composer& composer, const Cancel& cancel) {
+    const auto begun = std::chrono::steady_clock::now();
+    PictureAnswer out;
+    out.number = request.number;
+    out.shot = request.shot;
+    out.view = request.view;
+    out.time = request.time;
+    try {
+        const Shot* shot = find_shot(*request.project, request.shot);
+        if (!shot) return out;
+        if (request.view) {
+            out.images.push_back(
+                image_of(composer.compose(*request.project, *shot, request.time, *request.view, cancel)));
+            if (const Shot* other = request.other ? find_shot(*request.other, request.shot) : nullptr)
+                out.images.push_back(
+                    image_of(composer.compose(*request.other, *other, request.time, *request.view, cancel)));
+            if (request.trust && shot->seams.flow.on)
+                out.trust = trust_tint(
+                    *shot, request.time, *request.view,
+                    composer.confidence(*request.project, *shot, request.time, request.view->eye, cancel));
+        } else {
+            for (const auto& id : request.cameras) {
+                cancel.check();
+                const ShotCamera* use = find_camera(*shot, id);
+                const Media* media = use ? find_media(*request.project, use->media) : nullptr;
+                out.images.emplace_back();
+                out.full_sizes.emplace_back();
+                if (!media) continue;
+                try {
+                    const MediaInfo info = composer.library().info(media->ref);
+                    int level = 0;
+                    while (level < 6 &&
+                           (std::max(info.width, info.height) >> (level + 1)) >= request.longest_side)
+                        ++level;
+                    out.full_sizes.back() = {info.width, info.height};
+                    if (const auto picture = composer.library().picture(
+                            media->ref, shown_time(*use, request.time, shot->timing.rate), level))
+                        out.images.back() = image_of(*picture);
+                } catch (const std::exception& e) {
+                    out.error = QString::fromStdString(words_of(e));
+                }
+            }
+        }
+    } catch (const Cancelled&) {
+        throw;
+    } catch (const std::exception& e) {
+        out.error = QString::fromStdString(words_of(e));
+    }
+    if (const Shot* shot = find_shot(*request.project, request.shot))
+        for (const auto& remark : source_remarks(*request.project, *shot, composer.library()))
+            out.remarks << QString::fromStdString(remark);
+    out.milliseconds =
+        std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - begun).count();
+    return out;
+}
+
+} // namespace porb::app

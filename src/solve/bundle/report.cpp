@@ -1,0 +1,94 @@
+#include "solve/bundle/report.h"
+
+#include "base/angle.h"
+#include "base/json.h"
+#include "solve/bundle/observations.h"
+
+#include <nlohmann/json.hpp>
+
+namespace porb {
+
+SolveReport figures_of(const Rig& rig, std::span<const ControlPoint> points, std::span<const PointFit> fits) {
+    SolveReport r;
+    std::vector<PointFit> used;
+    std::map<std::pair<std::string, std::string>, std::pair<std::vector<PointFit>, int>> pairs;
+    std::map<std::string, std::pair<Rms, int>> cameras;
+    for (std::size_t i = 0; i < points.size(); ++i) {
+        const ControlPoint& p = points[i];
+        auto& pair = pairs[p.a < p.b ? std::pair(p.a, p.b) : std::pair(p.b, p.a)];
+        if (!p.dropped.empty()) {
+            ++r.dropped;
+            ++pair.second;
+            ++r.reasons[p.dropped.reason];
+            continue;
+        }
+        ++r.points;
+        used.push_back(fits[i]);
+        pair.first.push_back(fits[i]);
+        for (const bool first : {true, false}) {
+            auto& c = cameras[first ? p.a : p.b];
+            c.first.px += (first ? fits[i].residual_a : fits[i].residual_b).squaredNorm();
+            const double rad = first ? fits[i].residual_a_rad : fits[i].residual_b_rad;
+            c.first.arcmin += rad * rad;
+            ++c.second;
+        }
+    }
+    r.rms = rms_of(used);
+    for (const auto& [names, list] : pairs)
+        r.pairs.push_back(
+            {names.first, names.second, int(list.first.size()), list.second, rms_of(list.first).px});
+    for (const auto& c : rig.cameras) {
+        const auto& [sum, n] = cameras[c.id];
+        r.cameras.push_back(
+            {c.id, n, n ? std::sqrt(sum.px / n) : 0, n ? degrees(std::sqrt(sum.arcmin / n)) * 60 : 0});
+    }
+    return r;
+}
+
+std::string report_json(const SolveReport& r, const Rig& rig, const ControlPoints& points) {
+    Json j = {{"rms_px", r.rms.px},        {"rms_arcmin", r.rms.arcmin}, {"rms_before_px", r.before.px},
+              {"noise_px", r.noise_px},    {"points", r.points},         {"dropped", r.dropped},
+              {"cameras", Json::array()},  {"pairs", Json::array()},     {"undetermined", r.undetermined},
+              {"remarks", r.remarks},      {"values", Json::array()},    {"samples_s", Json::array()},
+              {"reasons", Json::object()}, {"point_list", Json::array()}};
+    j["straight_edges"] = {
+        {"used", r.edges.used}, {"left_out", r.edges.left_out}, {"rms_px", r.edges.rms_px}};
+    for (const auto& c : r.cameras)
+        j["cameras"].push_back(
+            {{"id", c.camera}, {"points", c.points}, {"rms_px", c.rms_px}, {"rms_arcmin", c.rms_arcmin}});
+    for (const auto& p : r.pairs)
+        j["pairs"].push_back(
+            {{"a", p.a}, {"b", p.b}, {"points", p.points}, {"dropped", p.dropped}, {"rms_px", p.rms_px}});
+    for (const auto& v : r.values)
+        j["values"].push_back({{"camera", v.camera},
+                               {"name", v.name},
+                               {"unit", v.unit},
+                               {"value", v.value},
+                               {"before", v.before},
+                               {"sigma", v.sigma},
+                               {"determined", v.determined}});
+    for (const auto& t : r.samples) j["samples_s"].push_back(t.to_double());
+    for (const auto& [why, n] : r.reasons) j["reasons"][words_of(why)] = n;
+    const auto fits = fit_points(rig, observations_of(rig, points));
+    for (std::size_t i = 0; i < points.size(); ++i) {
+        const ControlPoint& p = points[i];
+        const PointFit& f = fits[i];
+        Json one = {{"id", p.id},
+                    {"time_s", p.time.to_double()},
+                    {"a", p.a},
+                    {"b", p.b},
+                    {"a_px", {p.a_px.x(), p.a_px.y()}},
+                    {"b_px", {p.b_px.x(), p.b_px.y()}},
+                    {"direction", {f.direction.x(), f.direction.y(), f.direction.z()}},
+                    {"inverse_m", f.inverse_m},
+                    {"miss_a_px", {f.residual_a.x(), f.residual_a.y()}},
+                    {"miss_b_px", {f.residual_b.x(), f.residual_b.y()}},
+                    {"used", p.dropped.empty()}};
+        if (!p.dropped.empty()) one["dropped"] = text_of(p.dropped);
+        if (p.by_hand) one["by_hand"] = true;
+        j["point_list"].push_back(std::move(one));
+    }
+    return dump_json(j);
+}
+
+} // namespace porb

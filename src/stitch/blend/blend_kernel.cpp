@@ -1,0 +1,621 @@
+#include "stitch/blend/blend_kernel.h"
+
+#include "base/angle.h"
+#include "picture/transfer.h"
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+#include <cstring>
+
+#undef HWY_TARGET_INCLUDE
+#define HWY_TARGET_INCLUDE "stitch/blend/blend_kernel.cpp"
+#include <hwy/foreach_target.h>
+// must come after foreach_target.h
+#include <hwy/highway.h>
+
+#if HWY_TARGET == HWY_SCALAR
+#error "These kernels need vectors of four floats: build for x86-64-v2 or an ARM with NEON"
+#endif
+
+#ifndef PORB_BLEND_KERNEL_COMMON
+#define PORB_BLEND_KERNEL_COMMON
+namespace porb {
+
+/// Filter weights for positions in steps of 1/256 pixel, each repeated for R, G, B and A.
+constexpr int kPhases = 256;
+struct alignas(64) Taps4 {
+    float w[16];
+};
+struct alignas(32) Taps2 {
+    float w[8];
+};
+
+inline std::array<double, 4> catmull_rom(double t) {
+    return {((-0.5 * t + 1) * t - 0.5) * t, (1.5 * t - 2.5) * t * t + 1, ((-1.5 * t + 2) * t + 0.5) * t,
+            (0.5 * t - 0.5) * t * t};
+}
+
+inline const Taps4* cubic_taps() {
+    static const auto table = [] {
+        std::vector<Taps4> t(kPhases + 1);
+        for (int p = 0; p <= kPhases; ++p)
+            for (std::size_t i = 0; i < 16; ++i)
+                t[std::size_t(p)].w[i] = float(catmull_rom(double(p) / kPhases)[i / 4]);
+        return t;
+    }();
+    return table.data();
+}
+
+inline const Taps2* linear_taps() {
+    static const auto table = [] {
+        std::vector<Taps2> t(kPhases + 1);
+        for (int p = 0; p <= kPhases; ++p)
+            for (int i = 0; i < 8; ++i)
+                t[std::size_t(p)].w[i] = i < 4 ? 1 - float(p) / kPhases : float(p) / kPhases;
+        return t;
+    }();
+    return table.data();
+}
+
+} // namespace porb
+#endif
+
+HWY_BEFORE_NAMESPACE();
+namespace porb::HWY_NAMESPACE {
+namespace hn = hwy::HWY_NAMESPACE;
+
+using D4 = hn::FixedTag<float, 4>;
+using V4 = hn::Vec<D4>;
+
+template <class D>
+HWY_ATTR HWY_INLINE hn::Vec<D> load_halves(D d, const Half* p) {
+    return hn::PromoteTo(
+        d, hn::LoadU(hn::Rebind<hwy::float16_t, D>(), reinterpret_cast<const hwy::float16_t*>(p)));
+}
+
+#if HWY_MAX_BYTES >= 32
+HWY_ATTR HWY_INLINE V4 folded(hn::Vec<hn::FixedTag<float, 8>> v) {
+    return hn::Add(hn::LowerHalf(D4(), v), hn::UpperHalf(D4(), v));
+}
+#endif
+
+/// 4 x 4 taps from `p` on; rows are `stride` halves apart.
+HWY_ATTR HWY_INLINE V4 cubic_sample(const Half* p, std::ptrdiff_t stride, const Taps4& wx, const Taps4& wy) {
+#if HWY_MAX_BYTES >= 64
+    const hn::FixedTag<float, 16> d;
+    auto sum = hn::Mul(load_halves(d, p), hn::Set(d, wy.w[0]));
+    sum = hn::MulAdd(load_halves(d, p + stride), hn::Set(d, wy.w[4]), sum);
+    sum = hn::MulAdd(load_halves(d, p + 2 * stride), hn::Set(d, wy.w[8]), sum);
+    sum = hn::MulAdd(load_halves(d, p + 3 * stride), hn::Set(d, wy.w[12]), sum);
+    sum = hn::Mul(sum, hn::Load(d, wx.w));
+    const hn::FixedTag<float, 8> d8;
+    return folded(hn::Add(hn::LowerHalf(d8, sum), hn::UpperHalf(d8, sum)));
+#elif HWY_MAX_BYTES >= 32
+    const hn::FixedTag<float, 8> d;
+    auto a = hn::Zero(d), b = hn::Zero(d);
+    for (int r = 0; r < 4; ++r, p += stride) {
+        const auto w = hn::Set(d, wy.w[4 * r]);
+        a = hn::MulAdd(load_halves(d, p), w, a);
+        b = hn::MulAdd(load_halves(d, p + 8), w, b);
+    }
+    return folded(hn::MulAdd(a, hn::Load(d, wx.w), hn::Mul(b, hn::Load(d, wx.w + 8))));
+#else
+    const D4 d;
+    auto total = hn::Zero(d);
+    for (int r = 0; r < 4; ++r, p += stride) {
+        auto row = hn::Zero(d);
+        for (int c = 0; c < 4; ++c) row = hn::MulAdd(load_halves(d, p + 4 * c), hn::Set(d, wx.w[4 * c]), row);
+        total = hn::MulAdd(row, hn::Set(d, wy.w[4 * r]), total);
+    }
+    return total;
+#endif
+}
+
+HWY_ATTR HWY_INLINE V4 linear_sample(const Half* p, std::ptrdiff_t stride, const Taps2& wx, const Taps2& wy) {
+#if HWY_MAX_BYTES >= 32
+    const hn::FixedTag<float, 8> d;
+    auto sum = hn::Mul(load_halves(d, p), hn::Set(d, wy.w[0]));
+    sum = hn::MulAdd(load_halves(d, p + stride), hn::Set(d, wy.w[4]), sum);
+    return folded(hn::Mul(sum, hn::Load(d, wx.w)));
+#else
+    const D4 d;
+    const auto row = [&](const Half* q) HWY_ATTR {
+        return hn::MulAdd(load_halves(d, q), hn::Set(d, wx.w[0]),
+                          hn::Mul(load_halves(d, q + 4), hn::Set(d, wx.w[4])));
+    };
+    return hn::MulAdd(row(p), hn::Set(d, wy.w[0]), hn::Mul(row(p + stride), hn::Set(d, wy.w[4])));
+#endif
+}
+
+struct alignas(64) Spots {
+    std::int32_t offset[kSegment], phase_u[kSegment], phase_v[kSegment];
+    float rim[kSegment]; ///< what undoing the falloff multiplies a tone's scale by
+};
+
+/// Where each of a segment's pixels reads from: offset of the first tap in pixels, and the filter phases;
+/// with a tone, what its rim does there too.
+/// `nearer` is how much nearer than the agree distance each pixel is (1/m), or nullptr.
+template <Filter filter>
+HWY_ATTR HWY_INLINE void find_spots(const BlendPlan& plan, const Contribution& c, const float* nearer,
+                                    int width, int height, const CameraTone& tone, Spots& spots) {
+    const hn::CappedTag<float, kSegment> d;
+    const hn::RebindToSigned<decltype(d)> di;
+    constexpr int kBefore = filter == Filter::cubic ? 1 : 0, kReads = filter == Filter::cubic ? 4 : 2;
+    // Lagrange's parabola through pixel offsets 0, 7.5 and 15.
+    const float a_u = (c.u[2] - 2 * c.u[1] + c.u[0]) / 112.5f, a_v = (c.v[2] - 2 * c.v[1] + c.v[0]) / 112.5f;
+    const float b_u = (c.u[2] - c.u[0]) / 15 - 15 * a_u, b_v = (c.v[2] - c.v[0]) / 15 - 15 * a_v;
+    const Parallax* parallax = nullptr;
+    if (nearer && c.parallax != Contribution::kNone) parallax = &plan.parallaxes[c.parallax];
+    const auto phases = hn::Set(d, float(kPhases)), half = hn::Set(d, 0.5f);
+    const auto place = [&](hn::Vec<decltype(d)> at, int size, std::int32_t* phase) HWY_ATTR {
+        // Clamped so that no pixel outside the picture is read whatever the plan says of pixels with weight
+        // 0.
+        at = hn::Min(hn::Max(hn::Sub(at, half), hn::Set(d, float(kBefore))),
+                     hn::Set(d, float(size - kReads + kBefore)));
+        const auto whole = hn::ConvertTo(di, at); // at >= 0: truncation is the floor
+        const auto fraction = hn::Sub(at, hn::ConvertTo(d, whole));
+        hn::Store(hn::ConvertTo(di, hn::MulAdd(fraction, phases, half)), di, phase);
+        return hn::Sub(whole, hn::Set(di, kBefore));
+    };
+    for (std::size_t i = 0; i < kSegment; i += hn::Lanes(d)) {
+        hn::Vec<decltype(d)> u, v;
+        if (c.exact) {
+            u = hn::LoadU(d, plan.positions.data() + c.positions + i);
+            v = hn::LoadU(d, plan.positions.data() + c.positions + kSegment + i);
+        } else {
+            const auto t = hn::Iota(d, float(i));
+            u = hn::MulAdd(hn::MulAdd(hn::Set(d, a_u), t, hn::Set(d, b_u)), t, hn::Set(d, c.u[0]));
+            v = hn::MulAdd(hn::MulAdd(hn::Set(d, a_v), t, hn::Set(d, b_v)), t, hn::Set(d, c.v[0]));
+        }
+        if (parallax) {
+            const auto t = hn::Iota(d, float(i));
+            const auto along = [&](const float* n) HWY_ATTR {
+                const float a = (n[2] - 2 * n[1] + n[0]) / 112.5f, b = (n[2] - n[0]) / 15 - 15 * a;
+                return hn::MulAdd(hn::MulAdd(hn::Set(d, a), t, hn::Set(d, b)), t, hn::Set(d, n[0]));
+            };
+            const auto rho = hn::Min(hn::Max(hn::Load(d, nearer + i), hn::Set(d, parallax->low)),
+                                     hn::Set(d, parallax->high));
+            u = hn::MulAdd(hn::MulAdd(along(parallax->u2), rho, along(parallax->u1)), rho, u);
+            v = hn::MulAdd(hn::MulAdd(along(parallax->v2), rho, along(parallax->v1)), rho, v);
+        }
+        if (!tone.plain) {
+            const auto du = hn::Sub(u, hn::Set(d, tone.centre_u)), dv = hn::Sub(v, hn::Set(d, tone.centre_v));
+            const auto q = hn::Min(hn::Mul(hn::MulAdd(du, du, hn::Mul(dv, dv)), hn::Set(d, tone.per_radius2)),
+                                   hn::Set(d, kFarthestQ));
+            auto rim = hn::MulAdd(q, hn::Set(d, tone.rim[2]), hn::Set(d, tone.rim[1]));
+            rim = hn::MulAdd(q, rim, hn::Set(d, tone.rim[0]));
+            hn::Store(hn::MulAdd(q, rim, hn::Set(d, 1.0f)), d, spots.rim + i);
+        }
+        const auto x = place(u, width, spots.phase_u + i), y = place(v, height, spots.phase_v + i);
+        hn::Store(hn::Add(hn::Mul(y, hn::Set(di, width)), x), di, spots.offset + i);
+    }
+}
+
+template <Filter filter>
+HWY_ATTR HWY_INLINE V4 sample(const Half* base, std::ptrdiff_t stride, const Spots& s, int i,
+                              const Taps4* cubic, const Taps2* linear) {
+    const Half* p = base + std::ptrdiff_t(s.offset[i]) * 4;
+    if constexpr (filter == Filter::cubic)
+        return cubic_sample(p, stride, cubic[s.phase_u[i]], cubic[s.phase_v[i]]);
+    else
+        return linear_sample(p, stride, linear[s.phase_u[i]], linear[s.phase_v[i]]);
+}
+
+/// A source as the inner loop wants it.
+struct Pixels {
+    const Half* base;
+    std::ptrdiff_t stride; ///< in halves
+    int width, height;
+    CameraTone tone;
+    alignas(16) float scale[4]; ///< of the tone; 0 for alpha
+};
+
+/// A pixel with its camera's tone (stitch/tone.h); alpha stays.
+HWY_ATTR HWY_INLINE V4 toned(V4 e, const float* scale, float rim) {
+    alignas(16) static constexpr float kAlpha[4] = {0, 0, 0, 1},
+                                       kFoot[4] = {kCurveFoot, kCurveFoot, kCurveFoot, 0};
+    const D4 d;
+    const V4 s = hn::MulAdd(hn::Set(d, rim), hn::Load(d, scale), hn::Load(d, kAlpha)),
+             foot = hn::Load(d, kFoot);
+    const V4 curve = hn::MulSub(s, hn::Add(e, foot), foot);
+    const V4 slope = hn::MulAdd(hn::Mul(foot, hn::Set(d, 1 / kFootEnd)), hn::Sub(s, hn::Set(d, 1.0f)), s);
+    return hn::IfThenElse(hn::Lt(e, hn::Set(d, kFootEnd)), hn::Mul(slope, e), curve);
+}
+
+template <Filter filter>
+class Blender {
+  public:
+    Blender(const BlendPlan& plan, const FrameParts& frame) : plan_(plan), frame_(frame) {
+        for (std::size_t i = 0; i < frame.sources.size(); ++i) {
+            const Picture& p = frame.sources[i];
+            Pixels pixels{p.row(0), std::ptrdiff_t(p.width()) * 4, p.width(), p.height(), {}, {0, 0, 0, 0}};
+            if (!frame.tones.empty()) pixels.tone = frame.tones[i];
+            std::copy(pixels.tone.scale, pixels.tone.scale + 3, pixels.scale);
+            sources_.push_back(pixels);
+        }
+        if (frame.distances) distance_places_ = places_for(plan, *frame.distances);
+        if (!frame.lights.empty()) light_places_ = places_for(plan, frame.lights[0]);
+    }
+
+    HWY_ATTR void segment(std::size_t index, int count, Half* to) {
+        const Segment& segment = plan_.segments[index];
+        if (segment.count == 0) {
+            std::memset(to, 0, std::size_t(count) * 8);
+            return;
+        }
+        directions_ = plan_.directions.empty() ? nullptr : &plan_.directions[index];
+        const Contribution* c = plan_.contributions.data() + segment.first;
+        const float* nearer = nullptr;
+        const bool moves =
+            frame_.distances && directions_ && std::any_of(c, c + segment.count, [](const Contribution& k) {
+                return k.parallax != Contribution::kNone;
+            });
+        if (moves) {
+            find_nearer();
+            nearer = nearer_;
+        } else {
+            least_alike_ = 0; // nothing is laid on each other
+            std::fill(agreement_, agreement_ + kSegment, 0.0f);
+        }
+        if (segment.count == 1 && c->full && count == kSegment && frame_.lights.empty())
+            alone(*c, nearer, to);
+        else
+            shared(c, segment.count, count, nearer, to);
+    }
+
+  private:
+    /// How often a segment places at a grid: at every pixel, or, where it is coarse enough, at eight places
+    /// that are a little more than two pixels apart.
+    static int places_for(const BlendPlan& plan, const SphereGrid& grid) {
+        constexpr double kApart_px = double(kSegment - 1) / (kFewPlaces - 1), kMost_cells = 1.2;
+        return kApart_px * plan.pixel_angle * grid.side / kPi < kMost_cells ? kFewPlaces : kSegment;
+    }
+
+    /// The cells of a grid (optics/sphere_grid.h) at or before where a segment places, and how far past their
+    /// middles that is. Its directions follow a parabola through its nodes.
+    struct GridPlaces {
+        std::int32_t cell[kSegment]; ///< cells past the first of those around the grid
+        float fx[kSegment], fy[kSegment];
+    };
+    HWY_ATTR void find_grid_places(const SphereGrid& grid, int count, GridPlaces& to) const {
+        const hn::CappedTag<float, kFewPlaces> d;
+        const hn::RebindToSigned<decltype(d)> di;
+        const auto one = hn::Set(d, 1.0f), half = hn::Set(d, 0.5f), two = hn::Set(d, 2.0f);
+        const auto half_side = hn::Set(d, 0.5f * float(grid.side));
+        const auto last = hn::Set(di, grid.side), row = hn::Set(di, grid.side + 2);
+        for (int i = 0; i < count; i += int(hn::Lanes(d))) {
+            const auto t = hn::Mul(hn::Iota(d, float(i)), hn::Set(d, 1.0f / float(count - 1)));
+            const auto t2 = hn::Mul(two, t), w0 = hn::Mul(hn::Sub(t2, one), hn::Sub(t, one)),
+                       w1 = hn::Mul(hn::Mul(two, t2), hn::Sub(one, t)), w2 = hn::Mul(t, hn::Sub(t2, one));
+            const auto along = [&](std::size_t k) HWY_ATTR {
+                return hn::MulAdd(w0, hn::Set(d, (*directions_)[0][k]),
+                                  hn::MulAdd(w1, hn::Set(d, (*directions_)[1][k]),
+                                             hn::Mul(w2, hn::Set(d, (*directions_)[2][k]))));
+            };
+            const auto x = along(0), y = along(1), z = along(2);
+            const auto scale = hn::Div(one, hn::Add(hn::Add(hn::Abs(x), hn::Abs(y)), hn::Abs(z)));
+            auto p = hn::Mul(x, scale), q = hn::Mul(z, scale);
+            const auto under = hn::Lt(y, hn::Zero(d));
+            const auto folded = hn::CopySign(hn::Sub(one, hn::Abs(q)), p);
+            q = hn::IfThenElse(under, hn::CopySign(hn::Sub(one, hn::Abs(p)), q), q);
+            p = hn::IfThenElse(under, folded, p);
+            // In cells, counted from the middle of the one before the first; between 0.5 and side + 0.5.
+            const auto u = hn::Max(hn::MulAdd(half_side, hn::Add(p, one), half), hn::Zero(d)),
+                       v = hn::Max(hn::MulAdd(half_side, hn::Add(q, one), half), hn::Zero(d));
+            const auto iu = hn::Min(hn::ConvertTo(di, u), last), iv = hn::Min(hn::ConvertTo(di, v), last);
+            hn::StoreU(hn::Sub(u, hn::ConvertTo(d, iu)), d, to.fx + i);
+            hn::StoreU(hn::Sub(v, hn::ConvertTo(d, iv)), d, to.fy + i);
+            hn::StoreU(hn::Add(hn::Mul(iv, row), iu), di, to.cell + i);
+        }
+    }
+
+    /// Of few places: the one before a pixel, and how far the pixel is on the way to the next.
+    struct Between {
+        int look;
+        float share;
+    };
+    static constexpr Between between(int pixel) {
+        const int look = std::min(pixel * (kFewPlaces - 1) / (kSegment - 1), kFewPlaces - 2);
+        return {look, float(pixel * (kFewPlaces - 1)) / (kSegment - 1) - float(look)};
+    }
+
+    /// What the distances say at a segment's pixels. Both channels of two cells are read at once; gathers
+    /// are slower.
+    HWY_ATTR void find_nearer() {
+        constexpr float kNearlyAlike = 0.002f;
+        const D4 d;
+        const SphereGrid& grid = *frame_.distances;
+        const int count = distance_places_, row = 2 * (grid.side + 2);
+        const float agree = float(plan_.agree_inverse_m);
+        GridPlaces places;
+        find_grid_places(grid, count, places);
+        alignas(16) float both[kSegment + 1][2] = {}; // distance, alike; what is stored reaches past the last
+        float least = 1;
+        for (int i = 0; i < count; ++i) {
+            const float* const p = grid.cell(-1, -1) + 2 * places.cell[i];
+            const auto upper = hn::LoadU(d, p), lower = hn::LoadU(d, p + row);
+            const auto here = hn::MulAdd(hn::Set(d, places.fy[i]), hn::Sub(lower, upper), upper);
+            const auto next = hn::CombineShiftRightBytes<8>(d, here, here);
+            hn::StoreU(hn::MulAdd(hn::Set(d, places.fx[i]), hn::Sub(next, here), here), d, both[i]);
+            least = std::min(least, both[i][1]);
+        }
+        least_alike_ = least + kNearlyAlike;
+        for (int i = 0; i < kSegment; ++i) {
+            float here[2] = {both[i][0], both[i][1]};
+            if (count == kFewPlaces) {
+                const auto [n, f] = between(i);
+                for (int c = 0; c < 2; ++c) here[c] = both[n][c] + f * (both[n + 1][c] - both[n][c]);
+            }
+            nearer_[i] = here[0] - agree, agreement_[i] = here[1];
+        }
+    }
+
+    /// The weights of a segment's contributions, narrowed where their pictures differ: narrow_weights() for
+    /// all of its pixels side by side.
+    HWY_ATTR void narrowed(const Contribution* c, std::uint32_t contributions) {
+        constexpr float kNothing = 1.0f / 512;
+        const hn::CappedTag<float, kSegment> d;
+        weights_.resize(std::size_t(contributions) * kSegment);
+        for (std::uint32_t k = 0; k < contributions; ++k) {
+            float* to = weights_.data() + k * kSegment;
+            if (c[k].full)
+                std::fill(to, to + kSegment, 1.0f);
+            else
+                std::copy_n(plan_.weights.data() + c[k].weights, kSegment, to);
+        }
+        for (std::size_t i = 0; i < kSegment; i += hn::Lanes(d)) {
+            float* const first = weights_.data() + i;
+            auto most = hn::Set(d, 1e-9f), sum = hn::Zero(d), narrow_sum = hn::Set(d, 1e-9f);
+            for (std::uint32_t k = 0; k < contributions; ++k) {
+                const auto w = hn::LoadU(d, first + k * kSegment);
+                most = hn::Max(most, w), sum = hn::Add(sum, w);
+            }
+            const auto agreement =
+                hn::Min(hn::Max(hn::Load(d, agreement_ + i), hn::Zero(d)), hn::Set(d, 1.0f));
+            const auto scale = hn::Div(hn::Set(d, 1.0f), most);
+            for (std::uint32_t k = 0; k < contributions; ++k) {
+                const auto share = hn::Mul(hn::LoadU(d, first + k * kSegment), scale);
+                auto power = hn::Set(d, 1.0f), square = share;
+                for (int n = plan_.feather_power; n > 0; n >>= 1, square = hn::Mul(square, square))
+                    if (n & 1) power = hn::Mul(power, square);
+                auto w = hn::MulAdd(agreement, hn::Sub(share, power), power);
+                w = hn::IfThenElseZero(hn::Gt(w, hn::Set(d, kNothing)), w); // not worth looking there
+                hn::StoreU(w, d, first + k * kSegment);
+                narrow_sum = hn::Add(narrow_sum, w);
+            }
+            const auto again = hn::Div(sum, narrow_sum);
+            for (std::uint32_t k = 0; k < contributions; ++k)
+                hn::StoreU(hn::Mul(hn::LoadU(d, first + k * kSegment), again), d, first + k * kSegment);
+        }
+    }
+
+    /// The light that a camera's pixels lack, at each of them.
+    HWY_ATTR void find_light(const SphereGrid& grid, const GridPlaces& places) {
+        const D4 d;
+        alignas(16) float found[kSegment * 4];
+        for (int i = 0; i < light_places_; ++i) {
+            const float *p = grid.cell(-1, -1) + 4 * places.cell[i], *q = p + 4 * (grid.side + 2);
+            const V4 fx = hn::Set(d, places.fx[i]), p0 = hn::LoadU(d, p), q0 = hn::LoadU(d, q);
+            const V4 top = hn::MulAdd(fx, hn::Sub(hn::LoadU(d, p + 4), p0), p0),
+                     low = hn::MulAdd(fx, hn::Sub(hn::LoadU(d, q + 4), q0), q0);
+            hn::Store(hn::MulAdd(hn::Set(d, places.fy[i]), hn::Sub(low, top), top), d, found + 4 * i);
+        }
+        for (int i = 0; i < kSegment; ++i) {
+            V4 here = hn::Load(d, found + 4 * std::min(i, light_places_ - 1));
+            if (light_places_ == kFewPlaces) {
+                const auto [n, f] = between(i);
+                const V4 a = hn::Load(d, found + 4 * n), b = hn::Load(d, found + 4 * n + 4);
+                here = hn::MulAdd(hn::Set(d, f), hn::Sub(b, a), a);
+            }
+            hn::Store(here, d, light_ + 4 * i);
+        }
+    }
+
+    HWY_ATTR void alone(const Contribution& c, const float* nearer, Half* to) {
+        const Pixels& source = sources_[c.camera];
+        find_spots<filter>(plan_, c, nearer, source.width, source.height, source.tone, spots_);
+        if (!source.tone.plain) {
+            for (int i = 0; i < kSegment; ++i)
+                store(toned(at(source, i), source.scale, spots_.rim[i]), to + 4 * i);
+            return;
+        }
+#if HWY_MAX_BYTES >= 32
+        const hn::FixedTag<float, 8> d8; // two pixels are finished together
+        const hn::Rebind<hwy::float16_t, decltype(d8)> dh;
+        for (int i = 0; i < kSegment; i += 2) {
+            const V4 first = at(source, i), second = at(source, i + 1);
+            hn::StoreU(hn::DemoteTo(dh, hn::Combine(d8, second, first)), dh,
+                       reinterpret_cast<hwy::float16_t*>(to + 4 * i));
+        }
+#else
+        for (int i = 0; i < kSegment; ++i) store(at(source, i), to + 4 * i);
+#endif
+    }
+
+    /// The least and the most that a narrowed contribution weighs in a segment.
+    HWY_ATTR std::pair<float, float> span_of(std::uint32_t contribution) const {
+        const hn::CappedTag<float, kSegment> d;
+        const float* from = weights_.data() + contribution * kSegment;
+        auto least = hn::LoadU(d, from), most = least;
+        for (std::size_t i = hn::Lanes(d); i < kSegment; i += hn::Lanes(d)) {
+            const auto w = hn::LoadU(d, from + i);
+            least = hn::Min(least, w), most = hn::Max(most, w);
+        }
+        return {hn::GetLane(hn::MinOfLanes(d, least)), hn::GetLane(hn::MaxOfLanes(d, most))};
+    }
+
+    HWY_ATTR void shared(const Contribution* c, std::uint32_t contributions, int count, const float* nearer,
+                         Half* to) {
+        constexpr float kAll = 0.9995f;
+        const D4 d;
+        alignas(64) float sum[kSegment * 4] = {};
+        const bool lit = !frame_.lights.empty() && directions_;
+        const bool narrow = plan_.feather_power > 1 && contributions > 1 && least_alike_ < 1;
+        if (narrow) narrowed(c, contributions);
+        GridPlaces lights; // one place for the light of all cameras
+        if (lit) find_grid_places(frame_.lights[0], light_places_, lights);
+        const float* own = weights_.data();
+        for (std::uint32_t k = 0; k < contributions; ++k, ++c, own += kSegment) {
+            if (narrow) {
+                const auto [least, most] = span_of(k);
+                if (most <= 0) continue;
+                if (least > kAll && !lit && count == kSegment) return alone(*c, nearer, to);
+            }
+            const Pixels& source = sources_[c->camera];
+            find_spots<filter>(plan_, *c, nearer, source.width, source.height, source.tone, spots_);
+            if (lit) find_light(frame_.lights[c->camera], lights);
+            const float* weights = narrow ? own : plan_.weights.data() + c->weights;
+            for (int i = 0; i < count; ++i) {
+                const float w = c->full && !narrow ? 1.0f : weights[i];
+                if (w <= 0) continue;
+                V4 v = at(source, i);
+                if (!source.tone.plain) v = toned(v, source.scale, spots_.rim[i]);
+                if (lit) v = hn::Add(v, hn::Load(d, light_ + 4 * i));
+                hn::Store(hn::MulAdd(v, hn::Set(d, w), hn::Load(d, sum + 4 * i)), d, sum + 4 * i);
+            }
+        }
+        for (int i = 0; i < count; ++i) store(hn::Load(d, sum + 4 * i), to + 4 * i);
+    }
+
+    HWY_ATTR HWY_INLINE V4 at(const Pixels& source, int i) const {
+        return sample<filter>(source.base, source.stride, spots_, i, cubic_, linear_);
+    }
+    HWY_ATTR static HWY_INLINE void store(V4 v, Half* to) {
+        const hn::Rebind<hwy::float16_t, D4> dh;
+        hn::StoreU(hn::DemoteTo(dh, v), dh, reinterpret_cast<hwy::float16_t*>(to));
+    }
+
+    const BlendPlan& plan_;
+    const FrameParts& frame_;
+    const SegmentDirections* directions_ = nullptr;
+    static constexpr int kFewPlaces = 8;
+    int distance_places_ = kSegment, light_places_ = kSegment;
+    alignas(64) float nearer_[kSegment], agreement_[kSegment] = {}, light_[kSegment * 4];
+    float least_alike_ = 0;
+    std::vector<float> weights_;
+    std::vector<Pixels> sources_;
+    const Taps4* cubic_ = cubic_taps();
+    const Taps2* linear_ = linear_taps();
+    Spots spots_;
+};
+
+/// Rows are followed in narrow columns, so that the source pixels which neighbouring rows share stay in the
+/// nearest cache.
+template <Filter filter>
+HWY_ATTR void blend(const BlendPlan& plan, const FrameParts& frame, int begin, int end, Picture& out) {
+    constexpr int kColumn = 8;
+    Blender<filter> blender(plan, frame);
+    for (int first = 0; first < plan.segments_per_row; first += kColumn)
+        for (int y = begin; y < end; ++y) {
+            const std::size_t row = std::size_t(y) * std::size_t(plan.segments_per_row);
+            for (int s = first; s < std::min(first + kColumn, plan.segments_per_row); ++s)
+                blender.segment(row + std::size_t(s), std::min(kSegment, plan.width - s * kSegment),
+                                out.row(y) + std::size_t(s) * kSegment * 4);
+        }
+}
+
+HWY_ATTR void BlendLinear(const BlendPlan& plan, const FrameParts& frame, int begin, int end, Picture& out) {
+    blend<Filter::linear>(plan, frame, begin, end, out);
+}
+HWY_ATTR void BlendCubic(const BlendPlan& plan, const FrameParts& frame, int begin, int end, Picture& out) {
+    blend<Filter::cubic>(plan, frame, begin, end, out);
+}
+
+} // namespace porb::HWY_NAMESPACE
+HWY_AFTER_NAMESPACE();
+
+#if HWY_ONCE
+namespace porb {
+HWY_EXPORT(BlendLinear);
+HWY_EXPORT(BlendCubic);
+
+void blend_rows(const BlendPlan& plan, const FrameParts& frame, int begin, int end, Picture& out) {
+    if (frame.filter == Filter::linear)
+        HWY_DYNAMIC_DISPATCH(BlendLinear)(plan, frame, begin, end, out);
+    else
+        HWY_DYNAMIC_DISPATCH(BlendCubic)(plan, frame, begin, end, out);
+}
+
+void blend_rows_reference(const BlendPlan& plan, const FrameParts& frame,
+                          std::span<const std::array<double, 2>> falloffs, int begin, int end, Picture& out) {
+    const auto& [sources, tones, distances, lights, filter] = frame;
+    const int before = filter == Filter::cubic ? 1 : 0, reads = filter == Filter::cubic ? 4 : 2;
+    for (int y = begin; y < end; ++y)
+        for (int x = 0; x < plan.width; ++x) {
+            const std::size_t index =
+                std::size_t(y) * std::size_t(plan.segments_per_row) + std::size_t(x / kSegment);
+            const Segment& s = plan.segments[index];
+            const auto i = std::size_t(x % kSegment);
+            double sum[4] = {};
+            const double t = double(i) / 15;
+            const auto along = [&](const float* n) {
+                return n[0] * (2 * t - 1) * (t - 1) + n[1] * 4 * t * (1 - t) + n[2] * t * (2 * t - 1);
+            };
+            Vec3 direction(0, 0, 1);
+            if (!plan.directions.empty())
+                for (std::size_t axis = 0; axis < 3; ++axis) {
+                    const SegmentDirections& look = plan.directions[index];
+                    const float at[3] = {look[0][axis], look[1][axis], look[2][axis]};
+                    direction[Eigen::Index(axis)] = along(at);
+                }
+            std::vector<float> weights_here;
+            bool moves = false;
+            for (std::uint32_t k = 0; k < s.count; ++k) {
+                const Contribution& c = plan.contributions[s.first + k];
+                weights_here.push_back(c.full ? 1 : plan.weights[c.weights + i]);
+                moves = moves || (distances && c.parallax != Contribution::kNone);
+            }
+            narrow_weights(weights_here, moves ? float(distances->at(direction, 1)) : 0, plan.feather_power);
+            for (std::uint32_t k = 0; k < s.count; ++k) {
+                const Contribution& c = plan.contributions[s.first + k];
+                const double w = double(weights_here[k]);
+                if (w <= 0) continue;
+                double u = c.exact ? plan.positions[c.positions + i] : along(c.u);
+                double v = c.exact ? plan.positions[c.positions + kSegment + i] : along(c.v);
+                if (distances && c.parallax != Contribution::kNone) {
+                    const Parallax& p = plan.parallaxes[c.parallax];
+                    const double rho = std::clamp(distances->at(direction) - plan.agree_inverse_m,
+                                                  double(p.low), double(p.high));
+                    u += (along(p.u1) + along(p.u2) * rho) * rho;
+                    v += (along(p.v1) + along(p.v2) * rho) * rho;
+                }
+                const Picture& source = sources[c.camera];
+                const auto weights = [&](double at) {
+                    if (filter == Filter::cubic) return catmull_rom(at);
+                    return std::array<double, 4>{1 - at, at, 0, 0};
+                };
+                const auto wu = weights(u - 0.5 - std::floor(u - 0.5)),
+                           wv = weights(v - 0.5 - std::floor(v - 0.5));
+                double one[4] = {};
+                for (int r = 0; r < reads; ++r)
+                    for (int q = 0; q < reads; ++q) {
+                        const int sx =
+                            std::clamp(int(std::floor(u - 0.5)) - before + q, 0, source.width() - 1);
+                        const int sy =
+                            std::clamp(int(std::floor(v - 0.5)) - before + r, 0, source.height() - 1);
+                        const Rgba p = pixel_at(source, sx, sy);
+                        const double f = wu[std::size_t(q)] * wv[std::size_t(r)];
+                        one[0] += f * p.r, one[1] += f * p.g, one[2] += f * p.b, one[3] += f * p.a;
+                    }
+                if (!tones.empty() && !tones[c.camera].plain) {
+                    const CameraTone& tone = tones[c.camera];
+                    const double far =
+                        (std::pow(u - double(tone.centre_u), 2) + std::pow(v - double(tone.centre_v), 2)) *
+                        double(tone.per_radius2);
+                    const auto& vignetting = falloffs[c.camera];
+                    const double left = 1 + far * (vignetting[0] + far * vignetting[1]);
+                    for (int i3 = 0; i3 < 3; ++i3)
+                        one[i3] =
+                            double(encoded_from_linear(float(double(linear_from_encoded(float(one[i3]))) *
+                                                             std::pow(double(tone.scale[i3]), 2.4) / left)));
+                }
+                for (int i3 = 0; i3 < 3 && !lights.empty(); ++i3)
+                    one[i3] += lights[c.camera].at(direction, i3);
+                for (int i4 = 0; i4 < 4; ++i4) sum[i4] += w * one[i4];
+            }
+            set_pixel(out, x, y, {float(sum[0]), float(sum[1]), float(sum[2]), float(sum[3])});
+        }
+}
+} // namespace porb
+#endif

@@ -1,0 +1,33 @@
+#pragma once
+
+#include "optics/sphere_grid.h"
+#include "picture/picture.h"
+#include "stitch/plan/plan.h"
+#include "stitch/source/tone.h"
+
+#include <span>
+
+namespace porb {
+
+/// What a frame adds to a plan.
+struct FrameParts {
+    std::span<const Picture> sources;  ///< of plan.cameras, reduced to their levels, 4 x 4 pixels at least
+    std::span<const CameraTone> tones; ///< of the same; empty: pictures as they are
+    /// 1/m by direction in rig axes, one channel: contributions with a parallax follow it. Or none.
+    const SphereGrid* distances = nullptr;
+    /// By camera, four channels (R, G, B, 0), added to its toned pixels: what brings neighbours' brightness
+    /// and colour together. Empty: nothing is added.
+    std::span<const SphereGrid> lights;
+    Filter filter = Filter::cubic;
+};
+
+/// Follows rows [begin, end) of a plan: samples, tones, weighs and adds the sources into `out`. The widest
+/// instructions of the machine are used.
+void blend_rows(const BlendPlan& plan, const FrameParts& frame, int begin, int end, Picture& out);
+
+/// The same, computed the slow obvious way in doubles, tones through the exact curve; the reference of the
+/// kernel's tests. `falloffs` are those the tones were made from.
+void blend_rows_reference(const BlendPlan& plan, const FrameParts& frame,
+                          std::span<const std::array<double, 2>> falloffs, int begin, int end, Picture& out);
+
+} // namespace porb

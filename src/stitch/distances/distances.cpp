@@ -1,0 +1,423 @@
+#include "stitch/distances/distances.h"
+
+#include "base/angle.h"
+#include "base/best_two.h"
+#include "base/parallel.h"
+#include "base/smooth.h"
+#include "stitch/distances/follow_distance.h"
+#include "stitch/distances/shape_fill.h"
+#include "stitch/distances/steadying.h"
+#include "stitch/distances/strip.h"
+#include "stitch/plan/coverage.h"
+#include "stitch/plan/line_field.h"
+#include "stitch/plan/plan_lens.h"
+#include "stitch/plan/shapes.h"
+
+#include <opencv2/imgproc.hpp>
+
+#include <cmath>
+
+namespace porb {
+
+namespace {
+
+constexpr int kFieldSide = 576;           ///< cells of about 0.3 degrees
+constexpr double kStripStep_rad = 0.0044; ///< a quarter of a degree
+constexpr double kRowStep_rad = 0.0075;   ///< parallax runs along rows: across them less will do
+constexpr double kMargin_rad = 0.02;      ///< of strips, beside where things near and far are seen
+constexpr double kSmallPair = 0.25;       ///< of the largest pair's directions
+constexpr int kBorder = 3;                ///< cells
+constexpr int kStepBlock = 7;
+constexpr int kAtOnce = 2048; ///< nodes
+constexpr float kSame = 0.5f; ///< a thing that only one of the two shows is none that hides
+constexpr float kStep = 0.5f; ///< columns: parallax that tells two things from one that leans
+
+/// Where one camera sees each place of a strip, as OpenCV's remap wants it, and whether it does.
+struct StripMap {
+    cv::Mat place, fraction;
+    StripMask mask;
+};
+StripMap map_strip(const Strip& strip, const KeyCamera& camera, int level) {
+    const LensMap map(camera.lens);
+    const Mat3 from_rig = rotation_of(camera.pose.turn).transpose();
+    cv::Mat u(strip.height, strip.width, CV_32F), v(strip.height, strip.width, CV_32F);
+    StripMap out;
+    cv::Mat sees(strip.height, strip.width, CV_8U);
+    parallel_ranges(strip.height, 8, [&](int begin, int end) {
+        for (int y = begin; y < end; ++y)
+            for (int x = 0; x < strip.width; ++x) {
+                const Vec2 px = map.project_anywhere(from_rig * strip.direction(x + 0.5, y + 0.5));
+                const bool seen = map.clearance(px) > (2 << level);
+                u.at<float>(y, x) = seen ? float(px.x() / (1 << level) - 0.5) : -9.0f;
+                v.at<float>(y, x) = seen ? float(px.y() / (1 << level) - 0.5) : -9.0f;
+                sees.at<std::uint8_t>(y, x) = seen ? 255 : 0;
+            }
+    });
+    out.mask = strip_mask(sees);
+    cv::convertMaps(u, v, out.place, out.fraction, CV_16SC2);
+    return out;
+}
+
+} // namespace
+
+struct SeamZones::Impl {
+    struct Pair {
+        Strip strip;
+        std::string a_name, b_name; ///< cameras
+        StripMap a, b;
+        std::size_t a_source, b_source; ///< into cameras
+        StripSearch search;
+        StripNodes nodes;
+    };
+    double agree = 0, nearest = 1;
+    std::vector<Pair> pairs;
+    std::vector<std::int16_t> pair_of; ///< by cell of the field; -1: not near a seam
+    /// By cell, 1/m: how far the nearest of what lands there is, of all that was matched on strips; 0 where
+    /// nothing lands. From the rig's centre, too, what is near hides what is behind it.
+    std::vector<float> nearest_there(const std::vector<StripMatch>& says) const;
+    std::vector<int> borders; ///< cells near others that belong to another pair
+    ShapeFill fill;
+    std::vector<BlendPlan::PlanCamera> cameras;
+
+    static Vec3 direction(int i) {
+        return octahedral_direction(
+            {(i % kFieldSide + 0.5) / kFieldSide, (i / kFieldSide + 0.5) / kFieldSide});
+    }
+};
+
+namespace {
+/// Where many lenses see nearly alike (straight up in a ring, say) every pair has a few directions. They are
+/// given to the pairs that have many, since each pair costs time.
+template <class Zones>
+void give_small_pairs_away(const Coverage& coverage, const Zones& zones,
+                           std::map<std::pair<int, int>, std::vector<int>>& by_pair) {
+    std::size_t largest = 0;
+    for (const auto& [pair, list] : by_pair) largest = std::max(largest, list.size());
+    std::vector<int> left_over;
+    for (auto it = by_pair.begin(); it != by_pair.end();) {
+        if (double(it->second.size()) >= kSmallPair * double(largest)) {
+            ++it;
+            continue;
+        }
+        left_over.insert(left_over.end(), it->second.begin(), it->second.end());
+        it = by_pair.erase(it);
+    }
+    for (const int i : left_over) {
+        const auto inside = coverage.margin_deg(zones.direction(i));
+        std::vector<int>* best = nullptr;
+        double most = 0;
+        for (auto& [pair, list] : by_pair)
+            if (const double both =
+                    std::min(inside[std::size_t(pair.first)], inside[std::size_t(pair.second)]);
+                both > most)
+                most = both, best = &list;
+        if (best) best->push_back(i);
+    }
+}
+} // namespace
+
+SeamZones::SeamZones(SeamZones&&) noexcept = default;
+SeamZones::~SeamZones() = default;
+const std::vector<BlendPlan::PlanCamera>& SeamZones::cameras() const {
+    return impl_->cameras;
+}
+
+namespace {
+/// Cells within kBorder of one of another pair: their pairs tell distances a little apart.
+std::vector<int> pair_borders(const std::vector<std::int16_t>& pair_of) {
+    std::vector<int> out;
+    for (int y = 0; y < kFieldSide; ++y)
+        for (int x = 0; x < kFieldSide; ++x) {
+            const int own = pair_of[std::size_t(y) * kFieldSide + std::size_t(x)];
+            bool other = false;
+            for (int j = std::max(0, y - kBorder);
+                 own >= 0 && !other && j <= std::min(kFieldSide - 1, y + kBorder); ++j)
+                for (int i = std::max(0, x - kBorder); i <= std::min(kFieldSide - 1, x + kBorder); ++i) {
+                    const int that = pair_of[std::size_t(j) * kFieldSide + std::size_t(i)];
+                    other = other || (that >= 0 && that != own);
+                }
+            if (other) out.push_back(y * kFieldSide + x);
+        }
+    return out;
+}
+
+/// Those cells take the mean of what lies about them, so that nothing breaks where one pair hands over to the
+/// next.
+void smooth_borders(SphereGrid& field, const std::vector<int>& borders) {
+    for (int pass = 0; pass < 2; ++pass) {
+        field.close_edges();
+        const SphereGrid before = field;
+        for (const int i : borders) {
+            const int x = i % kFieldSide, y = i / kFieldSide;
+            float sum[2] = {};
+            int n = 0;
+            for (int j = std::max(-1, y - kBorder); j <= std::min(kFieldSide, y + kBorder); ++j)
+                for (int k = std::max(-1, x - kBorder); k <= std::min(kFieldSide, x + kBorder); ++k, ++n)
+                    for (int c = 0; c < 2; ++c) sum[c] += before.cell(k, j)[c];
+            for (int c = 0; c < 2; ++c) field.cell(x, y)[c] = sum[c] / float(n);
+        }
+    }
+}
+} // namespace
+
+SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) {
+    Impl& me = *impl_;
+    const FlowSettings& settings = shot_key.flow;
+    const PlanKey key = in_rig_axes(shot_key);
+    me.agree = agree_inverse_m(key);
+    me.nearest = 1 / settings.nearest_m;
+    const bool wide = mixes_widely(key);
+    const Coverage coverage(key);
+    const auto lines = key.lines->keys.empty() ? std::nullopt : std::optional(lines_ever(*key.lines));
+    constexpr int n = kFieldSide * kFieldSide;
+    std::vector<float> share_of(std::size_t(n), 0.0f), clear_of(std::size_t(n), 1.0f);
+    std::vector<StripNodes::Near> near_of{std::size_t(n)};
+    std::vector<char> cut_out(std::size_t(n), 0);
+    std::vector<std::pair<std::int16_t, std::int16_t>> who(std::size_t(n), {-1, -1});
+    parallel_ranges(n, 1024, [&](int begin, int end) {
+        for (int i = begin; i < end; ++i) {
+            const auto inside = coverage.margin_deg(me.direction(i));
+            const double clear = smooth(coverage.clear_of_shapes_deg(me.direction(i)) / kShapeClear_deg);
+            clear_of[std::size_t(i)] = float(clear);
+            cut_out[std::size_t(i)] =
+                std::any_of(inside.begin(), inside.end(), [](double v) { return v <= kCutAway_deg; });
+            if (clear <= 0) continue;
+            BestTwo two;
+            double away = 0;
+            if (lines) { // near where one passes at any time
+                const auto& met = lines->who[std::size_t(octahedral_cell(me.direction(i), SeamLines::kSide))];
+                two.best = met[0], two.second = met[1];
+                if (two.best < 0 || inside[std::size_t(two.best)] <= 0 ||
+                    inside[std::size_t(two.second)] <= 0)
+                    continue;
+                away = 2 * lines->away_deg.at(me.direction(i));
+            } else {
+                for (int c = 0; c < int(inside.size()); ++c)
+                    if (const double v = inside[std::size_t(c)]; v > 0) two.offer(c, v);
+                if (two.second < 0) continue;
+                away = two.lead();
+            }
+            const auto best = std::size_t(two.best), second = std::size_t(two.second);
+            const SeamFlow* seam = find_seam(settings, key.cameras[best].id, key.cameras[second].id);
+            const double zone = seam ? seam->zone_deg : settings.zone_deg,
+                         edge = std::min(inside[best], inside[second]);
+            // All of the found distance within half the zone, none at its end, nor where a lens ends. And
+            // beside a cut-out or restore nothing is mixed: there the two lenses show different things.
+            const double may = smooth(edge / 2), share = smooth(2 * (1 - away / zone)) * may,
+                         mix = wide ? smooth(5 * (1 - away / kWideZone_deg)) * may : 0;
+            if (std::max(mix, share) <= 0) continue;
+            share_of[std::size_t(i)] = float(share);
+            near_of[std::size_t(i)] = {float(away), float(may), float(clear), float(mix)};
+            who[std::size_t(i)] = {std::int16_t(std::min(two.best, two.second)),
+                                   std::int16_t(std::max(two.best, two.second))};
+        }
+    });
+    me.pair_of.assign(std::size_t(n), -1);
+    std::map<std::pair<int, int>, std::vector<int>> by_pair;
+    for (int i = 0; i < n; ++i)
+        if (who[std::size_t(i)].first >= 0) by_pair[who[std::size_t(i)]].push_back(i);
+    give_small_pairs_away(coverage, me, by_pair);
+    const auto source_of = [&](std::size_t camera) {
+        for (std::size_t s = 0; s < me.cameras.size(); ++s)
+            if (me.cameras[s].index == camera) return s;
+        int level = 0;
+        while (key.cameras[camera].lens.focal_px / (1 << (level + 1)) * kStripStep_rad >= 0.9) ++level;
+        me.cameras.push_back({camera, level});
+        return me.cameras.size() - 1;
+    };
+    for (const auto& [pair, list] : by_pair) {
+        const KeyCamera &a = key.cameras[std::size_t(pair.first)], &b = key.cameras[std::size_t(pair.second)];
+        std::vector<Vec3> directions, zone;
+        for (const int i : list) {
+            directions.push_back(me.direction(i));
+            if (share_of[std::size_t(i)] > 0) zone.push_back(directions.back());
+        }
+        const double most = (a.pose.position_m - b.pose.position_m).norm() * me.nearest;
+        Impl::Pair p;
+        p.strip = strip_about(a.pose.position_m, b.pose.position_m, directions, me.nearest, kMargin_rad,
+                              kStripStep_rad, kRowStep_rad);
+        if (p.strip.width < 32 || p.strip.height < 16) continue; // no baseline, no parallax
+        p.search.disparities = std::max(16, int(std::ceil(most / kStripStep_rad / 16)) * 16);
+        p.search.round = p.strip.height * p.strip.row_step > 2 * kPi - p.strip.row_step;
+        const auto [first, end] = columns_about(p.strip, zone, me.nearest, kMargin_rad);
+        p.search.columns = cv::Range(first, end);
+        p.search.by_brightness = wide;
+        p.a_name = a.id;
+        p.b_name = b.id;
+        p.a_source = source_of(std::size_t(pair.first));
+        p.b_source = source_of(std::size_t(pair.second));
+        p.a = map_strip(p.strip, a, me.cameras[p.a_source].level);
+        p.b = map_strip(p.strip, b, me.cameras[p.b_source].level);
+        for (const int i : list) {
+            me.pair_of[std::size_t(i)] = std::int16_t(me.pairs.size());
+            p.nodes.add(p.strip, i, me.direction(i), 1.5 * me.nearest, near_of[std::size_t(i)]);
+        }
+        me.pairs.push_back(std::move(p));
+    }
+    me.borders = pair_borders(me.pair_of);
+    for (std::size_t i = 0; i < cut_out.size(); ++i) // in the midst of a wide one as far as others tell of it
+        if (cut_out[i]) clear_of[i] *= me.pair_of[i] < 0 ? 0 : share_of[i];
+    me.fill = ShapeFill(kFieldSide, clear_of);
+}
+
+std::vector<float> SeamZones::Impl::nearest_there(const std::vector<StripMatch>& says) const {
+    std::vector<float> out(pair_of.size(), 0);
+    parallel_ranges(int(pairs.size()), 1, [&](int begin, int end) {
+        for (int i = begin; i < end; ++i) {
+            const Strip& strip = pairs[std::size_t(i)].strip;
+            const cv::Mat& parallax = says[std::size_t(i)].parallax;
+            cv::Mat most, least; // only beside a step can something hide something
+            cv::dilate(parallax, most, cv::Mat::ones(kStepBlock, kStepBlock, CV_8U));
+            cv::erode(parallax, least, cv::Mat::ones(kStepBlock, kStepBlock, CV_8U));
+            for (int y = 0; y < strip.height; ++y) {
+                const double phi = strip.first_phi + (y + 0.5) * strip.row_step;
+                const Vec3 across = strip.to_rig.col(0) * std::cos(phi) + strip.to_rig.col(1) * std::sin(phi);
+                const float *here = parallax.ptr<float>(y), *high = most.ptr<float>(y),
+                            *low = least.ptr<float>(y), *same = says[std::size_t(i)].same.ptr<float>(y);
+                for (int x = 0; x < strip.width; ++x) {
+                    const float shift = float(strip.step) * here[x];
+                    if (same[x] < kSame || high[x] - low[x] < kStep || shift <= kLeastShift_rad) continue;
+                    const double alpha = strip.first_alpha + (x + 0.5) * strip.step,
+                                 far = double(strip.distance_from_b(float(x) + 0.5f, shift));
+                    const Vec3 there =
+                        strip.b_m + far * (across * std::sin(alpha) + strip.to_rig.col(2) * std::cos(alpha));
+                    const auto inverse = float(1 / std::max(there.norm(), 2 / (3 * nearest)));
+                    const Vec2 at = octahedral_place(there) * kFieldSide - Vec2(0.5, 0.5);
+                    const int u = int(std::floor(at.x())), v = int(std::floor(at.y()));
+                    for (int k = std::max(0, v); k <= std::min(v + 1, kFieldSide - 1); ++k)
+                        for (int j = std::max(0, u); j <= std::min(u + 1, kFieldSide - 1); ++j) {
+                            const auto n = std::size_t(k) * kFieldSide + std::size_t(j);
+                            if (pair_of[n] == i) out[n] = std::max(out[n], inverse);
+                        }
+                }
+            }
+        }
+    });
+    return out;
+}
+
+struct SeamZones::MatchedMoment {
+    std::vector<StripMoment> pairs;
+};
+
+namespace {
+std::size_t bytes_in(std::initializer_list<const cv::Mat*> pictures) {
+    std::size_t sum = 0;
+    for (const cv::Mat* p : pictures) sum += p->total() * p->elemSize();
+    return sum;
+}
+} // namespace
+
+std::size_t SeamZones::bytes_of(const MatchedMoment& matched) {
+    std::size_t sum = 0;
+    for (const StripMoment& m : matched.pairs)
+        sum += bytes_in({&m.a, &m.b, &m.parallax, &m.correlation, &m.same});
+    return sum;
+}
+
+std::size_t SeamZones::bytes() const {
+    std::size_t sum = impl_->pair_of.size() * sizeof(std::int16_t) + impl_->fill.bytes();
+    for (const Impl::Pair& p : impl_->pairs) {
+        sum += p.nodes.bytes();
+        for (const StripMap* m : {&p.a, &p.b})
+            sum += bytes_in({&m->place, &m->fraction, &m->mask.seen, &m->mask.per_share});
+    }
+    return sum;
+}
+
+SeamZones::MatchedMomentPtr SeamZones::match_moment(std::span<const Picture> sources,
+                                                    std::span<const CameraTone> tones,
+                                                    const FlowSettings& flow) const {
+    const Impl& me = *impl_;
+    auto out = std::make_shared<MatchedMoment>();
+    out->pairs.resize(me.pairs.size());
+    std::vector<cv::Mat> seen;
+    for (std::size_t c = 0; c < sources.size(); ++c) seen.push_back(strip_bytes(sources[c], tones[c]));
+    parallel_ranges(int(me.pairs.size()), 1, [&](int begin, int end) {
+        for (int i = begin; i < end; ++i) {
+            const Impl::Pair& p = me.pairs[std::size_t(i)];
+            cv::Mat a, b;
+            cv::remap(seen[p.a_source], a, p.a.place, p.a.fraction, cv::INTER_LINEAR);
+            cv::remap(seen[p.b_source], b, p.b.place, p.b.fraction, cv::INTER_LINEAR);
+            StripSearch search = p.search;
+            search.smoothness = seam_flow(flow, p.a_name, p.b_name).smoothness;
+            const StripMatch match = match_strip(a, b, p.a.mask, p.b.mask, search);
+            out->pairs[std::size_t(i)] = strip_moment(std::move(a), std::move(b), match);
+        }
+    });
+    return out;
+}
+
+std::vector<StripMatch> SeamZones::told(std::span<const Weighed> moments) const {
+    std::vector<StripMatch> out(impl_->pairs.size());
+    parallel_ranges(int(out.size()), 1, [&](int begin, int end) {
+        for (int i = begin; i < end; ++i) {
+            std::vector<WeighedMoment> strips;
+            for (const Weighed& m : moments) strips.push_back({&m.matched->pairs[std::size_t(i)], m.weight});
+            out[std::size_t(i)] = steadied(strips);
+        }
+    });
+    return out;
+}
+
+SphereGrid SeamZones::confidence(std::span<const Weighed> moments, const FlowSettings& flow) const {
+    const Impl& me = *impl_;
+    SphereGrid out(kFieldSide, 1, -1);
+    const std::vector<StripMatch> pairs = told(moments);
+    for (std::size_t p = 0; p < pairs.size(); ++p) {
+        const StripNodes& nodes = me.pairs[p].nodes;
+        const double zone_deg = seam_flow(flow, me.pairs[p].a_name, me.pairs[p].b_name).zone_deg;
+        for (std::size_t i = 0; i < nodes.size(); ++i)
+            if (nodes.share(i, zone_deg) > 0)
+                *out.cell(nodes.cell[i] % kFieldSide, nodes.cell[i] / kFieldSide) =
+                    float(pairs[p].trust) * read_between(pairs[p].correlation, nodes.x[0][i], nodes.y[0][i]);
+    }
+    out.close_edges();
+    return out;
+}
+
+SphereGrid SeamZones::field(std::span<const Weighed> moments, const FlowSettings& flow) const {
+    const Impl& me = *impl_;
+    const auto agree = float(me.agree), most = float(1.5 * me.nearest);
+    SphereGrid field(kFieldSide, 2, 0);
+    for (int y = 0; y < kFieldSide; ++y)
+        for (int x = 0; x < kFieldSide; ++x) field.cell(x, y)[0] = agree;
+    const std::vector<StripMatch> told_by = told(moments);
+    const std::vector<float> nearest = me.nearest_there(told_by);
+    for (std::size_t p = 0; p < me.pairs.size(); ++p) {
+        const Impl::Pair& pair = me.pairs[p];
+        const StripMatch& says = told_by[p];
+        const SeamFlow seam = seam_flow(flow, pair.a_name, pair.b_name);
+        const float trust = float(says.trust) * float(seam.strength);
+        const float own_agree = !seam.agree_distance_m       ? agree
+                                : *seam.agree_distance_m > 0 ? float(1 / *seam.agree_distance_m)
+                                                             : 0;
+        const StripNodes& nodes = pair.nodes;
+        parallel_ranges(int(nodes.size()), kAtOnce, [&](int begin, int end) {
+            const auto first = std::size_t(begin), count = std::size_t(end - begin);
+            std::vector<float> from(count);
+            std::vector<DistanceSample> found(count);
+            for (std::size_t i = 0; i < count; ++i) {
+                const float near = nearest[std::size_t(nodes.cell[first + i])];
+                from[i] = near > 0 ? near : agree;
+            }
+            if (trust > 0) follow_distances(pair.strip, says, nodes, first, from, most, found);
+            for (std::size_t i = 0; i < count; ++i) {
+                const int at = nodes.cell[first + i];
+                float* const cell = field.cell(at % kFieldSide, at / kFieldSide);
+                const float share = nodes.share(first + i, seam.zone_deg),
+                            counts = trust * found[i].correlation, mix = nodes.mix(first + i, share);
+                cell[0] = agree + share * (own_agree - agree);
+                if (trust <= 0) continue; // nothing is laid on anything
+                cell[0] += counts * share * (found[i].inverse_m - own_agree);
+                cell[1] = float(smooth(2 * double(counts * mix) - 1)) * found[i].same;
+            }
+        });
+    }
+    me.fill.apply(field);
+    smooth_borders(field, me.borders);
+    field.close_edges();
+    return field;
+}
+
+} // namespace porb

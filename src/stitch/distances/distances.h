@@ -1,0 +1,59 @@
+#pragma once
+
+#include "optics/sphere_grid.h"
+#include "picture/picture.h"
+#include "stitch/distances/support_frames.h"
+#include "stitch/plan/plan.h"
+#include "stitch/source/tone.h"
+
+#include <span>
+
+namespace porb {
+
+struct StripMatch;
+
+/// What does not depend on the frame: which directions lie near seams, between which cameras, and the strips
+/// that these pairs are compared on. A pure function of the key; its view,
+/// orientation and shelters are of no account, nor how strongly seams are closed, where they agree or how
+/// smoothly.
+class SeamZones {
+  public:
+    explicit SeamZones(const PlanKey& key);
+    ~SeamZones();
+    SeamZones(SeamZones&&) noexcept;
+
+    /// What was matched at one moment; for field() and confidence() alone.
+    struct MatchedMoment;
+    using MatchedMomentPtr = std::shared_ptr<const MatchedMoment>;
+    static std::size_t bytes_of(const MatchedMoment& matched);
+    /// Matches one moment. `sources` and `tones` are those of `cameras()`, at those levels; `flow` says how
+    /// smooth surfaces of each seam are then (as flow_at() does).
+    MatchedMomentPtr match_moment(std::span<const Picture> sources, std::span<const CameraTone> tones,
+                                  const FlowSettings& flow) const;
+    /// A moment and how much it counts.
+    struct Weighed {
+        MatchedMomentPtr matched;
+        float weight = 1;
+    };
+    /// Distances of the last of these moments, 1/m by direction in rig axes, and in a second channel, 0 to 1,
+    /// how far both pictures show the same there, drawn so; see support_frames_of() for the others. Where
+    /// nothing moved over them, what they say is brought together, so that distances stand still where the
+    /// picture does. Where nothing is near a seam, and where nothing can be told, it is the agree distance:
+    /// the seam's own near it if it has one. `flow`, as flow_at() has it for that moment, says how strongly
+    /// each seam is closed, how wide its zone is (no wider than the key's) and where it agrees.
+    SphereGrid field(std::span<const Weighed> moments, const FlowSettings& flow) const;
+    /// How far what was found is trusted in that field, 0 to 1, by direction; below 0 where no seam is near.
+    SphereGrid confidence(std::span<const Weighed> moments, const FlowSettings& flow) const;
+
+    std::size_t bytes() const;
+
+    /// Indices of the shot's cameras, and how often their pictures are to be halved.
+    const std::vector<BlendPlan::PlanCamera>& cameras() const;
+
+  private:
+    struct Impl;
+    std::vector<StripMatch> told(std::span<const Weighed> moments) const;
+    std::unique_ptr<Impl> impl_;
+};
+
+} // namespace porb

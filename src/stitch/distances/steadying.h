@@ -1,0 +1,29 @@
+#pragma once
+
+// Distances near seams over time; for the files of distances alone.
+#include "stitch/distances/strip_match.h"
+
+#include <span>
+
+namespace porb {
+
+/// A strip's two pictures at a moment, 8-bit, and what was matched on it. A dozen moments are kept for each
+/// of many strips, so this is as small as it may be.
+struct StripMoment {
+    cv::Mat a, b;
+    cv::Mat parallax;          ///< 16-bit, 64 to a column
+    cv::Mat correlation, same; ///< 8-bit, 255 for 1
+    double trust = 0;
+};
+StripMoment strip_moment(cv::Mat a, cv::Mat b, const StripMatch& match);
+struct WeighedMoment {
+    const StripMoment* moment = nullptr;
+    float weight = 1;
+};
+
+/// What the moments say together of the last of them: where both pictures stood still between another and it,
+/// that one counts too, the less the further it is from what they say on the whole. Where everything
+/// changed the last counts alone.
+StripMatch steadied(std::span<const WeighedMoment> moments);
+
+} // namespace porb
