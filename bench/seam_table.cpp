@@ -101,7 +101,7 @@ Take make_take(const sim::SimOptions& o, std::int64_t frame, int width, const fs
                                        sim::TruthEye::mono),
                     path, {8, 95, {}});
     take.truth = bytes_of(read_still(path));
-    shot.orientation = sim::rig_turn(o, truth, double(frame) / 2);
+    shot.levelling.orientation = sim::rig_turn(o, truth, double(frame) / 2);
     take.project.shots.push_back(std::move(shot));
     return take;
 }
@@ -110,8 +110,8 @@ Take make_take(const sim::SimOptions& o, std::int64_t frame, int width, const fs
 void unroll(const Take& take, int width, std::vector<cv::Mat>& pictures, std::vector<cv::Mat>& masks) {
     const Shot& shot = take.project.shots[0];
     const TargetMap target(equirect_target(width));
-    const Mat3 to_rig = rotation_of(shot.orientation).transpose();
-    const double agree = shot.agree_distance_m > 0 ? 1 / shot.agree_distance_m : 0;
+    const Mat3 to_rig = rotation_of(shot.levelling.orientation).transpose();
+    const double agree = shot.seams.agree_distance_m > 0 ? 1 / shot.seams.agree_distance_m : 0;
     for (std::size_t c = 0; c < take.rig.cameras.size(); ++c) {
         const LensMap lens(take.rig.cameras[c].lens);
         const Mat3 to_camera = rotation_of(take.rig.cameras[c].pose.turn).transpose();
@@ -247,23 +247,23 @@ void print_times(const Take& take, int width) {
     View view;
     view.target = equirect_target(width);
     const auto frame = [&](bool flow, Blending kind) {
-        shot.flow.on = flow;
-        shot.blend.kind = kind;
+        shot.seams.flow.on = flow;
+        shot.seams.blend.kind = kind;
         composer.compose(take.project, shot, Seconds(0), view);
         return seconds_of([&] { composer.compose(take.project, shot, Seconds(0), view); });
     };
     const double feathered = frame(false, Blending::feathered), multiband = frame(false, Blending::multiband),
                  with_flow = frame(true, Blending::feathered), all = frame(true, Blending::multiband);
-    shot.flow.on = true;
+    shot.seams.flow.on = true;
     PlanKey key = for_every_view(plan_key(shot, view));
     const SeamZones zones(key);
     const auto looked = composer.source_frames(take.project, shot, Seconds(0), zones.cameras());
-    const auto matched = zones.match_moment(looked->sources, looked->tones, shot.flow);
+    const auto matched = zones.match_moment(looked->sources, looked->tones, shot.seams.flow);
     const double matching =
-        seconds_of([&] { zones.match_moment(looked->sources, looked->tones, shot.flow); });
+        seconds_of([&] { zones.match_moment(looked->sources, looked->tones, shot.seams.flow); });
     const std::vector<SeamZones::Weighed> moments(support_frames_of(Seconds(10), FrameRate(24)).size(),
                                                   {matched});
-    const double field = seconds_of([&] { zones.field(moments, shot.flow); });
+    const double field = seconds_of([&] { zones.field(moments, shot.seams.flow); });
     const TargetMap target(equirect_target(width));
     std::vector<cv::Mat> places, fractions, masks;
     for (const Camera& c : take.rig.cameras) {
@@ -312,9 +312,9 @@ Change change_of(const Project& project, Shot shot, Composer& composer, int widt
     std::array<std::vector<cv::Mat>, 2> seen;
     for (int n = first; n < first + frames; ++n)
         for (const int flow : {0, 1}) {
-            shot.flow.on = flow == 1;
+            shot.seams.flow.on = flow == 1;
             cv::Mat g, f;
-            cv::cvtColor(bytes_of(composer.compose(project, shot, frame_time(n, shot.rate), view)), g,
+            cv::cvtColor(bytes_of(composer.compose(project, shot, frame_time(n, shot.timing.rate), view)), g,
                          cv::COLOR_BGR2GRAY);
             g.convertTo(f, CV_32F);
             seen[std::size_t(flow)].push_back(f);
@@ -360,14 +360,14 @@ double steadiness(const Take& take, int width, const fs::path& folder) {
     constexpr float kNoise = 0.01f;
     Project project = take.project;
     Shot& shot = project.shots[0];
-    shot.rate = FrameRate(24);
+    shot.timing.rate = FrameRate(24);
     for (std::size_t m = 0; m < project.media.size(); ++m) {
         const fs::path path = folder / fmt::format("steady{}.mp4", m);
         const Picture still = read_still(project.media[m].ref.path);
         if (!fs::exists(path)) {
             VideoFormat format;
             format.width = still.width(), format.height = still.height();
-            format.rate = shot.rate, format.crf = 12, format.fast = true;
+            format.rate = shot.timing.rate, format.crf = 12, format.fast = true;
             VideoWriter writer(path, format);
             cv::RNG random(unsigned(7 + m));
             cv::Mat noise(still.height(), still.width(), CV_32FC3);
@@ -496,14 +496,14 @@ int main(int argc, char** argv) {
                 Take take = make_take(o, frame_of(scene, seed), width, kept);
                 if (render_only) continue;
                 Shot& shot = take.project.shots[0];
-                shot.agree_distance_m = o.distant ? 0 : agree;
+                shot.seams.agree_distance_m = o.distant ? 0 : agree;
                 if (feather > 0)
                     for (ShotCamera& c : shot.cameras) c.feather_deg = feather;
-                if (zone > 0) shot.flow.zone_deg = zone;
-                if (flow) shot.flow.on = true;
-                if (no_flow) shot.flow.on = false;
+                if (zone > 0) shot.seams.flow.zone_deg = zone;
+                if (flow) shot.seams.flow.on = true;
+                if (no_flow) shot.seams.flow.on = false;
                 if (!blending.empty())
-                    shot.blend.kind = blending == "hard"        ? Blending::hard
+                    shot.seams.blend.kind = blending == "hard"        ? Blending::hard
                                       : blending == "multiband" ? Blending::multiband
                                                                 : Blending::feathered;
                 if (timing) {
@@ -522,7 +522,7 @@ int main(int argc, char** argv) {
                 Composer composer(std::make_shared<MediaLibrary>());
                 View view;
                 view.target = equirect_target(width);
-                if (lines) shot.seam_lines = find_lines(take.project, shot, composer, {}, [](double) {}, {});
+                if (lines) shot.seams.seam_lines = find_lines(take.project, shot, composer, {}, [](double) {}, {});
                 const cv::Mat ours = bytes_of(composer.compose(take.project, shot, Seconds(0), view));
                 const cv::Mat theirs = plain_blend(unrolled, masks);
                 const cv::Mat truth = cube_sides(take.truth, cv::INTER_CUBIC),
