@@ -20,4 +20,4 @@ ctest --test-dir "$root/build/sanitizers" --output-on-failure --parallel "$(npro
 ctest --test-dir "$root/build/sanitizers-all" --output-on-failure --label-regex whole
 "$root/tools/build.sh" threads
 export TSAN_OPTIONS="suppressions=$root/tests/threads.txt history_size=4"
-ctest --test-dir "$root/build/threads" --output-on-failure --tests-regex "values_test|master_test|stitch_test"
+ctest --test-dir "$root/build/threads" --output-on-failure --tests-regex "values_test|master_test|stitch_test|flow_test"

@@ -448,7 +448,8 @@ int main(int argc, char** argv) {
                                        "hall-scattered"};
     int size = 480, width = 0;
     double agree = 4, feather = 0, zone = 0;
-    bool flow = false, no_flow = false, lines = false, render_only = false, timing = false;
+    bool flow = false, no_flow = false, everywhere = false, lines = false, render_only = false,
+         timing = false;
     std::string blending;
     std::string folder = (fs::temp_directory_path() / "pale-orbit-seam-table").string(), pictures, project;
     int first = 0, frames = 8;
@@ -468,6 +469,7 @@ int main(int argc, char** argv) {
     app.add_option("--feather", feather, "Degrees, for ours, whatever the default");
     app.add_option("--zone", zone, "Degrees of flow's zone, whatever the default");
     app.add_flag("--flow", flow, "Flow on, whatever the default");
+    app.add_flag("--everywhere", everywhere, "Flow wherever two cameras see, whatever the default");
     app.add_flag("--lines", lines, "Lines found in the picture, instead of those half-way between reaches");
     app.add_flag("--no-flow", no_flow, "Flow off, whatever the default");
     app.add_option("--blending", blending, "hard, feathered or multiband, whatever the default");
@@ -502,10 +504,11 @@ int main(int argc, char** argv) {
                 if (zone > 0) shot.seams.flow.zone_deg = zone;
                 if (flow) shot.seams.flow.on = true;
                 if (no_flow) shot.seams.flow.on = false;
+                shot.seams.flow.everywhere = everywhere;
                 if (!blending.empty())
                     shot.seams.blend.kind = blending == "hard"        ? Blending::hard
-                                      : blending == "multiband" ? Blending::multiband
-                                                                : Blending::feathered;
+                                            : blending == "multiband" ? Blending::multiband
+                                                                      : Blending::feathered;
                 if (timing) {
                     print_times(take, width);
                     continue;
@@ -522,7 +525,8 @@ int main(int argc, char** argv) {
                 Composer composer(std::make_shared<MediaLibrary>());
                 View view;
                 view.target = equirect_target(width);
-                if (lines) shot.seams.seam_lines = find_lines(take.project, shot, composer, {}, [](double) {}, {});
+                if (lines)
+                    shot.seams.seam_lines = find_lines(take.project, shot, composer, {}, [](double) {}, {});
                 const cv::Mat ours = bytes_of(composer.compose(take.project, shot, Seconds(0), view));
                 const cv::Mat theirs = plain_blend(unrolled, masks);
                 const cv::Mat truth = cube_sides(take.truth, cv::INTER_CUBIC),

@@ -186,7 +186,8 @@ void crossings(const CrossingWords& w, const Run& run) {
 
 struct FlowWords {
     std::string project, shot, seam, agree;
-    bool on = false, off = false, clear_keys = false, remove_seam = false, list = false;
+    bool on = false, off = false, clear_keys = false, remove_seam = false, list = false, everywhere = false,
+         near_seams = false;
     std::optional<double> strength, zone, smoothness, nearest;
     std::vector<std::string> keys;
 };
@@ -245,6 +246,8 @@ void flow(const FlowWords& w, const Run& run) {
     if (w.on) f.on = true;
     if (w.off) f.on = false;
     if (w.nearest) f.nearest_m = *w.nearest;
+    if (w.everywhere) f.everywhere = true;
+    if (w.near_seams) f.everywhere = false;
     if (w.seam.empty()) {
         if (!w.agree.empty())
             throw CLI::ValidationError("--agree", "is of one seam: say which with --seam A,B");
@@ -274,12 +277,13 @@ void flow(const FlowWords& w, const Run& run) {
             seam.agree_distance_m = number_in(w.agree, "--agree", limits::kDistance_m);
         if (!w.remove_seam) f.seams.push_back(seam);
     }
-    std::cout << fmt::format(
-                     "flow is {}: strength {:.2f}{}, {:.0f} deg wide, smoothness {:.1f}, nearest {:.2f} m\n",
-                     f.on ? "on" : "off", f.strength,
-                     f.keys.empty() ? "" : fmt::format(" ({} keys)", f.keys.size()), f.zone_deg, f.smoothness,
-                     f.nearest_m)
-              << told_keys(f.keys);
+    std::cout
+        << fmt::format(
+               "flow is {}{}: strength {:.2f}{}, {:.0f} deg wide, smoothness {:.1f}, nearest {:.2f} m\n",
+               f.on ? "on" : "off", f.everywhere ? ", everywhere" : "", f.strength,
+               f.keys.empty() ? "" : fmt::format(" ({} keys)", f.keys.size()), f.zone_deg, f.smoothness,
+               f.nearest_m)
+        << told_keys(f.keys);
     for (const SeamFlow& s : f.seams)
         std::cout << fmt::format("  {} and {}: strength {:.2f}, {:.0f} deg wide, smoothness {:.1f}{}\n", s.a,
                                  s.b, s.strength, s.zone_deg, s.smoothness,
@@ -353,6 +357,9 @@ void add_line_verbs(CLI::App& app, const Run& run) {
         verb->add_option("--smoothness", w->smoothness,
                          "How much neighbouring distances are held together; 1: the usual")
             ->check(within(limits::kSmoothness));
+        verb->add_flag("--everywhere", w->everywhere,
+                       "Use distances wherever two cameras see: nothing bends where a zone ends");
+        verb->add_flag("--near-seams", w->near_seams, "Use them in the zones of seams alone");
         verb->add_option("--nearest", w->nearest, "Metres: nearer things are taken to be there")
             ->check(within(limits::kNearest_m));
         verb->add_option(

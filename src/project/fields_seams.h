@@ -54,6 +54,7 @@ template <class V, Part<FlowSettings> F>
 void fields(V& v, F& f) {
     v.flag("on", f.on);
     v.number("nearest_m", f.nearest_m, limits::kNearest_m);
+    v.flag("everywhere", f.everywhere);
     flow_values_and_keys(v, f);
     v.list("seams", f.seams);
     v.check([&](const auto& c) {

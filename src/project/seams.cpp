@@ -93,6 +93,10 @@ void toggle_key(FlowSettings& flow, Seconds time) {
 void toggle_key(SeamFlow& seam, Seconds time) {
     toggle_own_key(seam, time);
 }
+double distance_zone_deg(const FlowSettings& flow, double own_deg) {
+    constexpr double kWithoutEnd_deg = 1e4;
+    return flow.everywhere ? kWithoutEnd_deg : own_deg;
+}
 double widest_zone_deg(const FlowSettings& flow) {
     return widest_own_zone_deg(flow);
 }

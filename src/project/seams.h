@@ -37,11 +37,13 @@ struct SeamFlow {
 /// by distances found in each frame.
 struct FlowSettings {
     bool on = false;
-    double strength = 1;         ///< 0: the agree distance, 1: the distances found
-    std::vector<FlowKey> keys;   ///< in order of time; when there are any, instead of the values here
-    double zone_deg = 32;        ///< how far from a seam, as a difference of what lies inside two reaches
-    double smoothness = 1;       ///< how much neighbouring distances are held to each other; 1: the usual
-    double nearest_m = 0.7;      ///< nearer things are taken to be there
+    double strength = 1;       ///< 0: the agree distance, 1: the distances found
+    std::vector<FlowKey> keys; ///< in order of time; when there are any, instead of the values here
+    double zone_deg = 32;      ///< how far from a seam, as a difference of what lies inside two reaches
+    double smoothness = 1;     ///< how much neighbouring distances are held to each other; 1: the usual
+    double nearest_m = 0.7;    ///< nearer things are taken to be there
+    bool everywhere =
+        false; ///< wherever two cameras see, not near seams alone: nothing bends where a zone ends
     std::vector<SeamFlow> seams; ///< at most one for each two cameras
     bool operator==(const FlowSettings&) const = default;
 };
@@ -56,6 +58,9 @@ void set_value(SeamFlow& seam, Seconds time, double FlowKey::*value, double to);
 /// Sets a key to what is so at a moment, or takes the one there away; what the last one said stays.
 void toggle_key(FlowSettings& flow, Seconds time);
 void toggle_key(SeamFlow& seam, Seconds time);
+/// In which distances found are used: without end where they are used everywhere. `own_deg` is the zone that
+/// is set, of the shot or a seam; in it transitions are mixed whatever this says.
+double distance_zone_deg(const FlowSettings& flow, double own_deg);
 /// The widest that any zone of the shot ever is, degrees; and of one entry.
 double widest_zone_deg(const FlowSettings& flow);
 double widest_zone_deg(const SeamFlow& seam);

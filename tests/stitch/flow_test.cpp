@@ -242,6 +242,62 @@ TEST_CASE("distances count whole within half a zone and pass evenly to the agree
     CHECK(steepest < 0.06);
 }
 
+TEST_CASE("everywhere, distances are the room's wherever two cameras see, and overlaps are like the truth",
+          "[slow]") {
+    const TempFolder folder;
+    sim::SimOptions o;
+    o.rig = sim::SimRig::ring_of_six;
+    o.circle_size = 480;
+    StillTake take = hall_still(folder, o);
+    Shot& shot = take.project.shots[0];
+    shot.seams.agree_distance_m = 4;
+    shot.seams.flow.on = true;
+    sim::Hall hall(false);
+    Composer composer(std::make_shared<MediaLibrary>());
+    View view;
+    view.target = equirect_target(640);
+    const Coverage coverage(plan_key(shot, view));
+    const auto median_off = [&] { // far from seams, where the second camera sees well
+        const SphereGrid field = composer.distances(take.project, shot, Seconds(0));
+        std::vector<double> off;
+        for (int yaw = 0; yaw < 360; yaw += 3)
+            for (int lat = -45; lat <= 45; lat += 3) {
+                const Vec3 d = forward_of({double(yaw), double(lat), 0});
+                auto lead = coverage.lead_deg(d), margin = coverage.margin_deg(d);
+                std::sort(lead.rbegin(), lead.rend());
+                std::sort(margin.rbegin(), margin.rend());
+                if (lead[0] - lead[1] < shot.seams.flow.zone_deg || margin[1] < 3) continue;
+                off.push_back(
+                    std::abs(field.at(d) - 1 / double(hall.depth(sim::Vec3f(0, 0, 0), d.cast<float>()))));
+            }
+        REQUIRE(off.size() > 500);
+        std::nth_element(off.begin(), off.begin() + std::ptrdiff_t(off.size() / 2), off.end());
+        return off[off.size() / 2];
+    };
+    const Picture truth = sim::true_panorama(hall, o, 0, SphereMapping::equirect, 640, sim::TruthEye::mono);
+    const TargetMap map(view.target);
+    const auto error = [&] { // sum of squares where zones end, in the band that two cameras see everywhere
+        const Picture made = composer.compose(take.project, shot, Seconds(0), view);
+        double sum = 0;
+        for (int y = 90; y < 230; ++y)
+            for (int x = 0; x < 640; ++x) {
+                auto lead = coverage.lead_deg(*map.direction({x + 0.5, y + 0.5}));
+                std::sort(lead.rbegin(), lead.rend());
+                if (lead[0] - lead[1] < shot.seams.flow.zone_deg) continue;
+                const double d = double(pixel_at(made, x, y).g - pixel_at(truth, x, y).g);
+                sum += d * d;
+            }
+        return sum;
+    };
+    const double near_seams = error();
+    CHECK(median_off() > 0.05); // the agree distance stands there
+    shot.seams.flow.everywhere = true;
+    CHECK(median_off() < 0.02);
+    const double everywhere = error();
+    INFO(near_seams << " near seams, " << everywhere << " everywhere");
+    CHECK(everywhere < 0.96 * near_seams); // in front of its lens a picture is hardly displaced
+}
+
 TEST_CASE("zones grow and shrink, and surfaces grow smoother, from key to key, and no plan is made anew") {
     const TempFolder folder;
     StillTake take = ring_still(folder, 240);

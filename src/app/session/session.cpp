@@ -130,9 +130,13 @@ bool Session::still_holds(const Shot& then) {
         std::equal(now->cameras.begin(), now->cameras.end(), then.cameras.begin(), then.cameras.end(),
                    same_source))
         return true;
+    say_changed_meanwhile();
+    return false;
+}
+
+void Session::say_changed_meanwhile() {
     say("The shot was changed meanwhile, or is not on show: what was found is left away. Start it again.",
         Signal::care);
-    return false;
 }
 
 void Session::undo() {

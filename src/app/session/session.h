@@ -55,6 +55,7 @@ class Session : public QObject {
     /// Whether what a job found from `then` still belongs to the shot at work: it is the same one, with the
     /// same cameras, sources, lenses and poses. Says that the result is left away otherwise.
     bool still_holds(const Shot& then);
+    void say_changed_meanwhile(); ///< the same words, for jobs that ask for less, or for more
     void end_drag() { history_.end_merge(); }
     void undo();
     void redo();

@@ -199,7 +199,7 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
             }
             const auto best = std::size_t(two.best), second = std::size_t(two.second);
             const SeamFlow* seam = find_seam(settings, key.cameras[best].id, key.cameras[second].id);
-            const double zone = seam ? seam->zone_deg : settings.zone_deg,
+            const double zone = distance_zone_deg(settings, seam ? seam->zone_deg : settings.zone_deg),
                          edge = std::min(inside[best], inside[second]);
             // All of the found distance within half the zone, none at its end, nor where a lens ends. And
             // beside a cut-out or restore nothing is mixed: there the two lenses show different things.
@@ -366,7 +366,8 @@ SphereGrid SeamZones::confidence(std::span<const Weighed> moments, const FlowSet
     const std::vector<StripMatch> pairs = told(moments);
     for (std::size_t p = 0; p < pairs.size(); ++p) {
         const StripNodes& nodes = me.pairs[p].nodes;
-        const double zone_deg = seam_flow(flow, me.pairs[p].a_name, me.pairs[p].b_name).zone_deg;
+        const double zone_deg =
+            distance_zone_deg(flow, seam_flow(flow, me.pairs[p].a_name, me.pairs[p].b_name).zone_deg);
         for (std::size_t i = 0; i < nodes.size(); ++i)
             if (nodes.share(i, zone_deg) > 0)
                 *out.cell(nodes.cell[i] % kFieldSide, nodes.cell[i] / kFieldSide) =
@@ -393,6 +394,7 @@ SphereGrid SeamZones::field(std::span<const Weighed> moments, const FlowSettings
                                 : *seam.agree_distance_m > 0 ? float(1 / *seam.agree_distance_m)
                                                              : 0;
         const StripNodes& nodes = pair.nodes;
+        const double zone_deg = distance_zone_deg(flow, seam.zone_deg);
         parallel_ranges(int(nodes.size()), kAtOnce, [&](int begin, int end) {
             const auto first = std::size_t(begin), count = std::size_t(end - begin);
             std::vector<float> from(count);
@@ -405,8 +407,8 @@ SphereGrid SeamZones::field(std::span<const Weighed> moments, const FlowSettings
             for (std::size_t i = 0; i < count; ++i) {
                 const int at = nodes.cell[first + i];
                 float* const cell = field.cell(at % kFieldSide, at / kFieldSide);
-                const float share = nodes.share(first + i, seam.zone_deg),
-                            counts = trust * found[i].correlation, mix = nodes.mix(first + i, share);
+                const float share = nodes.share(first + i, zone_deg), counts = trust * found[i].correlation,
+                            mix = nodes.mix(first + i, share);
                 cell[0] = agree + share * (own_agree - agree);
                 if (trust <= 0) continue; // nothing is laid on anything
                 cell[0] += counts * share * (found[i].inverse_m - own_agree);

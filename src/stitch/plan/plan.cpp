@@ -35,6 +35,7 @@ class RowPlanner {
           to_rig_(rotation_of(key.orientation).transpose()), margin_(degrees(map_.pixel_angle()) * kSegment) {
         widest_zone_deg_ = flow_.zone_deg;
         for (const SeamFlow& seam : flow_.seams) widest_zone_deg_ = std::max(widest_zone_deg_, seam.zone_deg);
+        widest_zone_deg_ = distance_zone_deg(flow_, widest_zone_deg_);
         if (mixes_widely(key)) widest_zone_deg_ = std::max(widest_zone_deg_, kWideZone_deg);
         if (flow_.on && supply_.follows_lines()) ever_ = lines_ever(*key.lines);
     }

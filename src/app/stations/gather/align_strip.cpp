@@ -320,7 +320,7 @@ void AlignStrip::take(const ProjectPtr& for_project, const std::string& id,
                     [](const ShotCamera& a, const ShotCamera& b) {
                         return a.camera == b.camera && a.media == b.media;
                     }))
-        return session_.say("The shot changed meanwhile. Find the offsets again.", Signal::care);
+        return session_.say_changed_meanwhile();
     const bool any = std::any_of(found.begin(), found.end(), [](const FoundOffset& f) { return f.found; });
     QString refused;
     QStringList drifting;

@@ -229,8 +229,7 @@ void CrossingsPart::run(const QString& label, const Work& work) {
         return [this, label, after, project, id] {
             const Shot* now = session_.shot();
             if (!now || now->id != id || !(*now == *find_shot(*project, id)))
-                return session_.say("The shot was changed meanwhile: what was found is left away.",
-                                    Signal::care);
+                return session_.say_changed_meanwhile();
             session_.edit_shot(label, [&](Shot& s) { s = *after; });
             const auto& list = (*after->seams.crossings)->crossings;
             const auto open = std::count_if(list.begin(), list.end(), is_open);

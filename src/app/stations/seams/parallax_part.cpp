@@ -76,6 +76,16 @@ ParallaxPart::ParallaxPart(Session& session, PictureArea& picture, QWidget* pare
     flow_row->addWidget(flow_, 1);
     flow_row->addWidget(trust_);
     column->addLayout(flow_row);
+    everywhere_ = new QCheckBox("Wherever two cameras see");
+    everywhere_->setObjectName("flow_everywhere");
+    everywhere_->setToolTip(
+        "Uses distances over whole overlaps, not in the zones of seams alone: what is straight bends nowhere "
+        "where a zone would end. Slower by about half");
+    column->addWidget(everywhere_);
+    connect(everywhere_, &QCheckBox::clicked, this, [this](bool on) {
+        change(on ? "Parallax everywhere" : "Parallax near seams",
+               [on](FlowSettings& f) { f.everywhere = on; });
+    });
     connect(trust_, &QCheckBox::clicked, &picture, &PictureArea::set_trust);
     connect(&picture, &PictureArea::trust_changed, this,
             [this, &picture] { trust_->setChecked(picture.shows_trust()); });
@@ -324,6 +334,8 @@ void ParallaxPart::refresh() {
     const FlowSettings& f = shot->seams.flow;
     const Seconds now = session_.playhead();
     flow_->setChecked(f.on);
+    everywhere_->setChecked(f.everywhere);
+    everywhere_->setEnabled(f.on);
     table_->setRowCount(int(pairs_.size()));
     for (int r = 0; r < int(pairs_.size()); ++r) {
         const Pair& pair = pairs_[std::size_t(r)];

@@ -170,8 +170,7 @@ void ShapesPart::follow() {
             const Shot* now = session_.shot();
             const ShotCamera* mine = now && now->id == id ? find_camera(*now, camera) : nullptr;
             if (!mine || index >= int(mine->shapes.size()) || !(mine->shapes[std::size_t(index)] == shape))
-                return session_.say("The shape was changed meanwhile: what was followed is left away.",
-                                    Signal::care);
+                return session_.say_changed_meanwhile();
             session_.edit_shot("Follow with a shape", [&](Shot& s) {
                 for (auto& c : s.cameras)
                     if (c.camera == camera) c.shapes[std::size_t(index)].keys = f.keys;

@@ -160,8 +160,7 @@ void SheltersPart::follow() {
             const Shot* now = session_.shot();
             if (!now || now->id != shot_id || index >= int(now->seams.shelters.size()) ||
                 !(now->seams.shelters[std::size_t(index)] == shelter))
-                return session_.say("The shelter was changed meanwhile: what was followed is left away.",
-                                    Signal::care);
+                return session_.say_changed_meanwhile();
             session_.edit_shot("Follow a subject", [&](Shot& x) {
                 Shelter& mine = x.seams.shelters[std::size_t(index)];
                 mine.keys = followed.keys;
