@@ -80,7 +80,7 @@ ParallaxPart::ParallaxPart(Session& session, PictureArea& picture, QWidget* pare
     everywhere_->setObjectName("flow_everywhere");
     everywhere_->setToolTip(
         "Uses distances over whole overlaps, not in the zones of seams alone: what is straight bends nowhere "
-        "where a zone would end. Slower by about half");
+        "where a zone would end. Outlines of near things come out less even");
     column->addWidget(everywhere_);
     connect(everywhere_, &QCheckBox::clicked, this, [this](bool on) {
         change(on ? "Parallax everywhere" : "Parallax near seams",
