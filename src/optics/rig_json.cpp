@@ -30,7 +30,7 @@ std::string rig_to_text(const Rig& rig) {
     const std::filesystem::path nowhere; // a rig names no files
     FieldWriter w(j, nowhere);
     fields(w, rig);
-    return dump_json(j);
+    return dump_json(std::move(j));
 }
 
 Rig load_rig(const std::filesystem::path& path) {

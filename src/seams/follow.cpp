@@ -2,6 +2,7 @@
 
 #include "base/angle.h"
 #include "base/error.h"
+#include "seams/thinned_keys.h"
 #include "stitch/compose.h"
 #include "stitch/plan/coverage.h"
 
@@ -153,19 +154,11 @@ double off_deg(const ShelterKey& a, const ShelterKey& b) {
            0.25 * std::abs(a.height_deg - b.height_deg);
 }
 
-/// Keys between first and last that even movement does not stand for (Douglas and Peucker 1973).
-void thin(const std::vector<ShelterKey>& all, std::size_t first, std::size_t last,
-          std::vector<ShelterKey>& kept) {
+/// How far a key is from where even movement from one to another has it at its time.
+double off_movement(const ShelterKey& from, const ShelterKey& to, const ShelterKey& key) {
     Shelter line;
-    line.keys = {all[first], all[last]};
-    double most = kThin_deg;
-    std::size_t worst = 0;
-    for (std::size_t i = first + 1; i < last; ++i)
-        if (const double off = off_deg(oval_at(line, all[i].time), all[i]); off > most) most = off, worst = i;
-    if (worst == 0) return;
-    thin(all, first, worst, kept);
-    kept.push_back(all[worst]);
-    thin(all, worst, last, kept);
+    line.keys = {from, to};
+    return off_deg(oval_at(line, key.time), key);
 }
 
 } // namespace
@@ -209,11 +202,7 @@ Followed follow_shelter(const Project& project, const Shot& shot, const Shelter&
     std::vector<ShelterKey> all(before.rbegin(), before.rend());
     all.push_back(first);
     all.insert(all.end(), after.begin(), after.end());
-    out.keys.push_back(all.front());
-    if (all.size() > 1) {
-        thin(all, 0, all.size() - 1, out.keys);
-        out.keys.push_back(all.back());
-    }
+    out.keys = thinned_keys(all, kThin_deg, off_movement);
     return out;
 }
 

@@ -1,6 +1,7 @@
 #include "seams/follow_shape.h"
 
 #include "base/error.h"
+#include "seams/thinned_keys.h"
 
 #include <opencv2/calib3d.hpp>
 #include <opencv2/imgproc.hpp>
@@ -90,20 +91,11 @@ double apart(const std::vector<ShapeCorner>& a, const std::vector<ShapeCorner>& 
     return most;
 }
 
-/// Keys between first and last that even movement does not stand for (Douglas and Peucker 1973).
-void thin(const std::vector<ShapeKey>& all, std::size_t first, std::size_t last,
-          std::vector<ShapeKey>& kept) {
+/// How far a key's corners are from where even movement from one key to another has them at its time.
+double off_movement(const ShapeKey& from, const ShapeKey& to, const ShapeKey& key) {
     Shape line;
-    line.keys = {all[first], all[last]};
-    double most = kThin;
-    std::size_t worst = 0;
-    for (std::size_t i = first + 1; i < last; ++i)
-        if (const double off = apart(corners_at(line, all[i].time), all[i].corners); off > most)
-            most = off, worst = i;
-    if (worst == 0) return;
-    thin(all, first, worst, kept);
-    kept.push_back(all[worst]);
-    thin(all, worst, last, kept);
+    line.keys = {from, to};
+    return apart(corners_at(line, key.time), key.corners);
 }
 
 } // namespace
@@ -154,11 +146,7 @@ FollowedShape follow_shape(const Project& project, const Shot& shot, const ShotC
     std::vector<ShapeKey> all(before.rbegin(), before.rend());
     all.push_back(first);
     all.insert(all.end(), after.begin(), after.end());
-    out.keys.push_back(all.front());
-    if (all.size() > 1) {
-        thin(all, 0, all.size() - 1, out.keys);
-        out.keys.push_back(all.back());
-    }
+    out.keys = thinned_keys(all, kThin, off_movement);
     return out;
 }
 

@@ -275,18 +275,28 @@ TEST_CASE("everywhere, distances are the room's wherever two cameras see, and ov
         return off[off.size() / 2];
     };
     const Picture truth = sim::true_panorama(hall, o, 0, SphereMapping::equirect, 640, sim::TruthEye::mono);
+    // What the agree distance displaces by half a pixel and more, in the band that two cameras see everywhere.
     const TargetMap map(view.target);
-    const auto error = [&] { // sum of squares where zones end, in the band that two cameras see everywhere
+    std::vector<std::pair<int, int>> displaced;
+    for (int y = 90; y < 230; ++y)
+        for (int x = 0; x < 640; ++x) {
+            const Vec3 d = *map.direction({x + 0.5, y + 0.5});
+            auto lead = coverage.lead_deg(d);
+            const auto best = std::size_t(std::max_element(lead.begin(), lead.end()) - lead.begin());
+            std::sort(lead.rbegin(), lead.rend());
+            const double off = 1 / double(hall.depth(sim::Vec3f(0, 0, 0), d.cast<float>())) - 0.25,
+                         across = shot.rig.cameras[best].pose.position_m.cross(d).norm();
+            if (lead[0] - lead[1] > shot.seams.flow.zone_deg && std::abs(off) * across > kPi / 640)
+                displaced.emplace_back(x, y);
+        }
+    REQUIRE(displaced.size() > 200);
+    const auto error = [&] {
         const Picture made = composer.compose(take.project, shot, Seconds(0), view);
         double sum = 0;
-        for (int y = 90; y < 230; ++y)
-            for (int x = 0; x < 640; ++x) {
-                auto lead = coverage.lead_deg(*map.direction({x + 0.5, y + 0.5}));
-                std::sort(lead.rbegin(), lead.rend());
-                if (lead[0] - lead[1] < shot.seams.flow.zone_deg) continue;
-                const double d = double(pixel_at(made, x, y).g - pixel_at(truth, x, y).g);
-                sum += d * d;
-            }
+        for (const auto& [x, y] : displaced) {
+            const double d = double(pixel_at(made, x, y).g - pixel_at(truth, x, y).g);
+            sum += d * d;
+        }
         return sum;
     };
     const double near_seams = error();
@@ -295,7 +305,7 @@ TEST_CASE("everywhere, distances are the room's wherever two cameras see, and ov
     CHECK(median_off() < 0.02);
     const double everywhere = error();
     INFO(near_seams << " near seams, " << everywhere << " everywhere");
-    CHECK(everywhere < 0.96 * near_seams); // in front of its lens a picture is hardly displaced
+    CHECK(everywhere < 0.65 * near_seams);
 }
 
 TEST_CASE("zones grow and shrink, and surfaces grow smoother, from key to key, and no plan is made anew") {

@@ -1,5 +1,6 @@
 #include "app/picture/pair_view.h"
 
+#include "app/widgets/arrow_keys.h"
 #include "app/widgets/theme.h"
 #include "solve/pictures/grey.h"
 #include "solve/pictures/matching.h"
@@ -252,21 +253,7 @@ void PairView::wheelEvent(QWheelEvent* event) {
 
 void PairView::keyPressEvent(QKeyEvent* event) {
     const ControlPoint* p = found();
-    const double step = event->modifiers() & Qt::ShiftModifier ? 1.0 : 0.1;
-    Vec2 by(0, 0);
     switch (event->key()) {
-    case Qt::Key_Left:
-        by.x() = -step;
-        break;
-    case Qt::Key_Right:
-        by.x() = step;
-        break;
-    case Qt::Key_Up:
-        by.y() = -step;
-        break;
-    case Qt::Key_Down:
-        by.y() = step;
-        break;
     case Qt::Key_Return:
     case Qt::Key_Enter:
         if (p) refine(*p);
@@ -280,9 +267,12 @@ void PairView::keyPressEvent(QKeyEvent* event) {
             });
         return;
     default:
-        return QWidget::keyPressEvent(event);
+        break;
     }
+    const auto arrow = arrow_of(*event);
+    if (!arrow) return QWidget::keyPressEvent(event);
     if (!p) return;
+    const Vec2 by = (event->modifiers() & Qt::ShiftModifier ? 1.0 : 0.1) * *arrow;
     const bool as_a = p->a == cameras_[side_];
     move_place(side_, (as_a ? p->a_px : p->b_px) + by, "nudge-point");
 }

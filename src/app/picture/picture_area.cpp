@@ -99,7 +99,7 @@ void PictureArea::set_mode(ViewMode mode) {
     view_.mode = mode;
     view_.fit();
     answer_ = {};
-    setCursor(mode == ViewMode::window ? Qt::OpenHandCursor : Qt::ArrowCursor);
+    setCursor(resting_cursor());
     emit mode_changed();
     ask(true);
 }
@@ -127,9 +127,15 @@ void PictureArea::set_supply(bool on) {
 void PictureArea::set_tool(PictureTool* tool) {
     if (tool_ == tool) return;
     tool_ = tool;
-    setCursor(tool ? tool->cursor() : Qt::ArrowCursor);
+    setCursor(resting_cursor());
     emit tool_changed();
     update();
+}
+bool PictureArea::draws() const {
+    return tool_ && tool_->cursor() != Qt::ArrowCursor;
+}
+Qt::CursorShape PictureArea::resting_cursor() const {
+    return draws() ? tool_->cursor() : mode() == ViewMode::window ? Qt::OpenHandCursor : Qt::ArrowCursor;
 }
 void PictureArea::set_flicker(bool on) {
     second_side_ = false;

@@ -109,6 +109,8 @@ class PictureArea : public QWidget {
     void drag_level(const QPointF& to);
     void drag_circle(const QPointF& to);
     Grip lens_grip(const QPointF& at) const;
+    bool draws() const; ///< the tool takes every drag
+    Qt::CursorShape resting_cursor() const;
     void zoom_at(const QPointF& at, double factor);
     void paint_composed(QPainter& p);
     void paint_comparison(QPainter& p, const QRectF& to);

@@ -2,6 +2,7 @@
 #include "app/picture/picture_area.h"
 
 #include "app/picture/comparison.h"
+#include "app/widgets/arrow_keys.h"
 #include "base/angle.h"
 #include "project/camera_edits.h"
 #include "project/orientation.h"
@@ -70,9 +71,10 @@ void PictureArea::mouseMoveEvent(QMouseEvent* event) {
     case Grip::none:
         if (mode() == ViewMode::lens) {
             const Grip over = lens_grip(at);
-            setCursor(over == Grip::circle_rim    ? Qt::SizeFDiagCursor
+            setCursor(draws()                     ? resting_cursor()
+                      : over == Grip::circle_rim  ? Qt::SizeFDiagCursor
                       : over == Grip::circle_move ? Qt::SizeAllCursor
-                                                  : Qt::ArrowCursor);
+                                                  : resting_cursor());
         }
         return;
     case Grip::look: {
@@ -109,7 +111,7 @@ void PictureArea::mouseReleaseEvent(QMouseEvent* event) {
     if (grip_ == Grip::level || grip_ == Grip::circle_move || grip_ == Grip::circle_rim) session_.end_drag();
     if (grip_ != Grip::none && grip_ != Grip::wipe) ask(false);
     grip_ = Grip::none;
-    setCursor(mode() == ViewMode::window ? Qt::OpenHandCursor : Qt::ArrowCursor);
+    setCursor(resting_cursor());
 }
 
 void PictureArea::mouseDoubleClickEvent(QMouseEvent* event) {
@@ -199,43 +201,22 @@ void PictureArea::wheelEvent(QWheelEvent* event) {
 void PictureArea::keyPressEvent(QKeyEvent* event) {
     const double step = event->modifiers() & Qt::ShiftModifier ? 1 : 5;
     const QPointF middle(width() / 2.0, height() / 2.0);
-    const Turn look = view_.look;
+    const auto arrow = arrow_of(*event);
     if (event->key() == Qt::Key_Escape && loop_.is_on()) return toggle_loop();
     if (tool_ && tool_->key(event)) return;
     if (mode() == ViewMode::window) {
-        switch (event->key()) {
-        case Qt::Key_Left:
-            return set_look({look.yaw_deg - step, look.pitch_deg, 0}, view_.fov_deg);
-        case Qt::Key_Right:
-            return set_look({look.yaw_deg + step, look.pitch_deg, 0}, view_.fov_deg);
-        case Qt::Key_Up:
-            return set_look({look.yaw_deg, look.pitch_deg + step, 0}, view_.fov_deg);
-        case Qt::Key_Down:
-            return set_look({look.yaw_deg, look.pitch_deg - step, 0}, view_.fov_deg);
-        case Qt::Key_Plus:
-            return set_look(view_.look, view_.fov_deg * 0.9);
-        case Qt::Key_Minus:
-            return set_look(view_.look, view_.fov_deg / 0.9);
-        default:
-            break;
-        }
+        const Turn& look = view_.look;
+        if (arrow)
+            return set_look({look.yaw_deg + step * arrow->x(), look.pitch_deg - step * arrow->y(), 0},
+                            view_.fov_deg);
+        if (event->key() == Qt::Key_Plus) return set_look(look, view_.fov_deg * 0.9);
+        if (event->key() == Qt::Key_Minus) return set_look(look, view_.fov_deg / 0.9);
     } else if (const Camera* c = selected(); mode() == ViewMode::lens && c) {
         // The circle by keys: arrows move it a pixel, [ and ] size it; with Shift a tenth.
         const double px = event->modifiers() & Qt::ShiftModifier ? 0.1 : 1;
         ImageCircle circle = c->lens.circle;
+        if (arrow) circle.center_px += px * *arrow;
         switch (event->key()) {
-        case Qt::Key_Left:
-            circle.center_px.x() -= px;
-            break;
-        case Qt::Key_Right:
-            circle.center_px.x() += px;
-            break;
-        case Qt::Key_Up:
-            circle.center_px.y() -= px;
-            break;
-        case Qt::Key_Down:
-            circle.center_px.y() += px;
-            break;
         case Qt::Key_BracketLeft:
         case Qt::Key_BraceLeft:
             circle.radius_px = std::max(8.0, circle.radius_px - px);
@@ -249,7 +230,7 @@ void PictureArea::keyPressEvent(QKeyEvent* event) {
         case Qt::Key_Minus:
             return zoom_at(middle, 0.8);
         default:
-            return QWidget::keyPressEvent(event);
+            if (!arrow) return QWidget::keyPressEvent(event);
         }
         return edit_circle(circle, "Move the image circle of ");
     } else if (event->key() == Qt::Key_Plus) {

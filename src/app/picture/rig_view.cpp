@@ -1,5 +1,6 @@
 #include "app/picture/rig_view.h"
 
+#include "app/widgets/arrow_keys.h"
 #include "app/widgets/theme.h"
 #include "base/angle.h"
 #include "stitch/plan/coverage.h"
@@ -268,26 +269,15 @@ void RigView::wheelEvent(QWheelEvent* event) {
 }
 
 void RigView::keyPressEvent(QKeyEvent* event) {
-    switch (event->key()) {
-    case Qt::Key_Left:
-        yaw_ -= 6;
-        break;
-    case Qt::Key_Right:
-        yaw_ += 6;
-        break;
-    case Qt::Key_Up:
-        pitch_ = std::min(89.0, pitch_ + 6);
-        break;
-    case Qt::Key_Down:
-        pitch_ = std::max(-89.0, pitch_ - 6);
-        break;
-    case Qt::Key_Plus:
+    constexpr double kArrow_deg = 6;
+    if (const auto arrow = arrow_of(*event)) {
+        yaw_ += kArrow_deg * arrow->x();
+        pitch_ = std::clamp(pitch_ - kArrow_deg * arrow->y(), -89.0, 89.0);
+    } else if (event->key() == Qt::Key_Plus) {
         zoom_ = std::min(8.0, zoom_ * 1.15);
-        break;
-    case Qt::Key_Minus:
+    } else if (event->key() == Qt::Key_Minus) {
         zoom_ = std::max(0.4, zoom_ / 1.15);
-        break;
-    default:
+    } else {
         return QWidget::keyPressEvent(event);
     }
     update();

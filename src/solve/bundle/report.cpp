@@ -88,7 +88,7 @@ std::string report_json(const SolveReport& r, const Rig& rig, const ControlPoint
         if (p.by_hand) one["by_hand"] = true;
         j["point_list"].push_back(std::move(one));
     }
-    return dump_json(j);
+    return dump_json(std::move(j));
 }
 
 } // namespace porb

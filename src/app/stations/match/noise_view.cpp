@@ -1,6 +1,7 @@
 #include "app/stations/match/noise_view.h"
 
 #include "app/picture/picture_service.h"
+#include "app/widgets/arrow_keys.h"
 #include "app/widgets/theme.h"
 
 #include <QKeyEvent>
@@ -169,15 +170,8 @@ void NoiseView::wheelEvent(QWheelEvent* event) {
 }
 
 void NoiseView::keyPressEvent(QKeyEvent* event) {
+    if (const auto arrow = arrow_of(*event)) return move_by(-kArrow_px * QPointF(arrow->x(), arrow->y()));
     switch (event->key()) {
-    case Qt::Key_Left:
-        return move_by({kArrow_px, 0});
-    case Qt::Key_Right:
-        return move_by({-kArrow_px, 0});
-    case Qt::Key_Up:
-        return move_by({0, kArrow_px});
-    case Qt::Key_Down:
-        return move_by({0, -kArrow_px});
     case Qt::Key_Plus:
     case Qt::Key_Minus:
         larger_ = std::clamp(larger_ + (event->key() == Qt::Key_Plus ? 1 : -1), 1, kMostLarger);

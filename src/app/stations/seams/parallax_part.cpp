@@ -82,10 +82,7 @@ ParallaxPart::ParallaxPart(Session& session, PictureArea& picture, QWidget* pare
         "Uses distances over whole overlaps, not in the zones of seams alone: what is straight bends nowhere "
         "where a zone would end. Outlines of near things come out less even");
     column->addWidget(everywhere_);
-    connect(everywhere_, &QCheckBox::clicked, this, [this](bool on) {
-        change(on ? "Parallax everywhere" : "Parallax near seams",
-               [on](FlowSettings& f) { f.everywhere = on; });
-    });
+    connect(everywhere_, &QCheckBox::clicked, this, &ParallaxPart::toggle_everywhere);
     connect(trust_, &QCheckBox::clicked, &picture, &PictureArea::set_trust);
     connect(&picture, &PictureArea::trust_changed, this,
             [this, &picture] { trust_->setChecked(picture.shows_trust()); });
@@ -98,7 +95,9 @@ ParallaxPart::ParallaxPart(Session& session, PictureArea& picture, QWidget* pare
     table_->setSelectionBehavior(QAbstractItemView::SelectRows);
     table_->setSelectionMode(QAbstractItemView::SingleSelection);
     table_->setEditTriggers(QAbstractItemView::NoEditTriggers);
-    table_->setMinimumHeight(76);
+    // As high as there is room: the page does not scroll on a small screen for the table's sake.
+    table_->setSizePolicy(QSizePolicy::Expanding, QSizePolicy::Ignored);
+    table_->setMinimumHeight(100);
     column->addWidget(table_, 1);
     for_ = heading(column, "");
     for_->setObjectName("flow_for");
@@ -231,6 +230,14 @@ void ParallaxPart::toggle_flow() {
     if (!shot) return;
     const bool on = !shot->seams.flow.on;
     change(on ? "Close parallax" : "Leave parallax", [on](FlowSettings& s) { s.on = on; });
+}
+
+void ParallaxPart::toggle_everywhere() {
+    const Shot* shot = session_.shot();
+    if (!shot) return;
+    const bool on = !shot->seams.flow.everywhere;
+    change(on ? "Parallax wherever two cameras see" : "Parallax near seams",
+           [on](FlowSettings& f) { f.everywhere = on; });
 }
 
 void ParallaxPart::toggle_key() {

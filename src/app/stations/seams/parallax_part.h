@@ -25,6 +25,7 @@ class ParallaxPart : public QWidget {
     void refresh();
     void find_lines_now();
     void toggle_flow();
+    void toggle_everywhere();
 
   private:
     struct Pair {

@@ -59,6 +59,11 @@ class SeamsStation final : public Station {
         return {
             {"Close parallax where lenses meet", QKeySequence("W"), [p] { p->parallax().toggle_flow(); },
              stays, "optical flow ghost double"},
+            {"Close parallax near seams, or wherever two cameras see",
+             {},
+             [p] { p->parallax().toggle_everywhere(); },
+             stays,
+             "optical flow zone depth overlap"},
             {"Find lines where neighbours differ least", QKeySequence("F6"),
              in(Part::parallax, [p] { p->parallax().find_lines_now(); }), there, "seam optimal cut"},
             {"Draw a cut-out", QKeySequence("Z"), in(Part::shapes, [p] { p->shapes().tool().begin(false); }),

@@ -1,5 +1,6 @@
 #include "app/stations/seams/shape_tool.h"
 
+#include "app/widgets/arrow_keys.h"
 #include "project/orientation.h"
 #include "stitch/plan/shapes.h"
 
@@ -282,8 +283,6 @@ bool ShapeTool::key(QKeyEvent* event) {
         }
     }
     if (selected_ < 0) return false;
-    const double step = event->modifiers() & Qt::ShiftModifier ? 0.001 : 0.01;
-    Vec2 by(0, 0);
     switch (event->key()) {
     case Qt::Key_Escape:
         select(-1);
@@ -292,21 +291,12 @@ bool ShapeTool::key(QKeyEvent* event) {
     case Qt::Key_Backspace:
         remove_selected();
         return true;
-    case Qt::Key_Left:
-        by.x() = -step;
-        break;
-    case Qt::Key_Right:
-        by.x() = step;
-        break;
-    case Qt::Key_Up:
-        by.y() = -step;
-        break;
-    case Qt::Key_Down:
-        by.y() = step;
-        break;
     default:
-        return false;
+        break;
     }
+    const auto arrow = arrow_of(*event);
+    if (!arrow) return false;
+    const Vec2 by = (event->modifiers() & Qt::ShiftModifier ? 0.001 : 0.01) * *arrow;
     auto next = corners(selected_);
     for (std::size_t i = 0; i < next.size(); ++i)
         if (corner_ < 0 || int(i) == corner_) next[i].at += by;

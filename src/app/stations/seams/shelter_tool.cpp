@@ -1,5 +1,6 @@
 #include "app/stations/seams/shelter_tool.h"
 
+#include "app/widgets/arrow_keys.h"
 #include "base/angle.h"
 #include "project/orientation.h"
 #include "stitch/plan/plan.h"
@@ -219,8 +220,6 @@ bool ShelterTool::key(QKeyEvent* event) {
         return true;
     }
     if (drawing_ || selected_ < 0) return false;
-    auto next = *oval(selected_);
-    const double step = event->modifiers() & Qt::ShiftModifier ? 0.1 : 1;
     switch (event->key()) {
     case Qt::Key_Escape:
         select(-1);
@@ -229,22 +228,15 @@ bool ShelterTool::key(QKeyEvent* event) {
     case Qt::Key_Backspace:
         remove_selected();
         return true;
-    case Qt::Key_Left:
-        next.yaw_deg -= step;
-        break;
-    case Qt::Key_Right:
-        next.yaw_deg += step;
-        break;
-    case Qt::Key_Up:
-        next.pitch_deg = std::min(90.0, next.pitch_deg + step);
-        break;
-    case Qt::Key_Down:
-        next.pitch_deg = std::max(-90.0, next.pitch_deg - step);
-        break;
     default:
-        return false;
+        break;
     }
-    next.yaw_deg = wrapped_deg(next.yaw_deg);
+    const auto arrow = arrow_of(*event);
+    if (!arrow) return false;
+    const double step = event->modifiers() & Qt::ShiftModifier ? 0.1 : 1;
+    auto next = *oval(selected_);
+    next.yaw_deg = wrapped_deg(next.yaw_deg + step * arrow->x());
+    next.pitch_deg = std::clamp(next.pitch_deg - step * arrow->y(), -90.0, 90.0);
     edit_oval("Nudge a shelter", next, "shelter-nudge");
     return true;
 }
