@@ -23,7 +23,7 @@ std::string curve_text(const std::string& curve);
 /// for a name that is unknown, and for a file that is none or changes colours and not only brightness.
 std::function<float(float)> light_of_curve(const std::string& curve);
 
-/// Silences the chatter of the library behind curves, LUTs and CDLs, a line for each line of a damaged file.
+/// Silences the log messages of the library behind curves, LUTs and CDLs: one for each damaged line.
 void quiet_colour_library();
 
 } // namespace porb

@@ -69,7 +69,7 @@ MediaInfo probe(const MediaRef& ref);
 /// sequence when the name holds '%', otherwise a still or a video by its ending and content.
 MediaRef media_ref_for(const std::filesystem::path& path);
 
-/// Silences the chatter of the libraries below; call once at the start of a program.
+/// Silences the log messages of the libraries below; call once at the start of a program.
 void quiet_media_libraries();
 
 } // namespace porb

@@ -28,7 +28,7 @@ class MediaLibrary {
     /// breaks off.
     std::optional<Picture> picture(const MediaRef& ref, Seconds t, int level = 0);
 
-    /// Whether picture() has something to show at `t`. DistanceSample by the file's headers but near its end,
+    /// Whether picture() has something to show at `t`. Answered from the file's headers, except near its end,
     /// where it is read to be sure.
     bool shows(const MediaRef& ref, Seconds t);
 

@@ -93,7 +93,7 @@ struct VideoWriter::Impl {
         c.color_trc = AVCOL_TRC_BT709;
         c.chroma_sample_location = AVCHROMA_LOC_LEFT;
         c.gop_size = std::max(1, int(format.rate.round()));
-        c.thread_count = 0; // as it likes
+        c.thread_count = 0; // the encoder chooses
         const unsigned cores = std::max(1u, std::thread::hardware_concurrency());
         if (format.codec == VideoCodec::prores) {
             av_opt_set(c.priv_data, "profile", "hq", 0);

@@ -37,7 +37,7 @@ bool differs(CameraValue value, const Camera& a, const Camera& b, const ShotCame
     return false;
 }
 
-/// Everything of a lens but what an artist may always say of it.
+/// The lens without its pixel pitch, which may be edited even while the lens is locked.
 Lens without_pitch(Lens lens) {
     lens.pixel_pitch_um = 0;
     return lens;

@@ -92,7 +92,7 @@ Shot shot_for_rig(const Rig& rig, std::string name) {
     shot.id = "shot-1";
     shot.name = std::move(name);
     shot.rig = rig;
-    shot.seams.flow.on = true; // of its own accord it does nothing under a rig that was not solved
+    shot.seams.flow.on = true; // without effect until the rig is solved
     match_cameras_to_rig(shot);
     return shot;
 }

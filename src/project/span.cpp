@@ -40,7 +40,7 @@ Seconds moment_of(const Project& project, const Shot& shot, MediaLibrary& librar
     if (time < Seconds(0) || time >= length)
         throw Error("is outside the shot, which lasts " + fmt::format("{:.3f}", length.to_double()) + " s",
                     where, "Choose a time inside it");
-    // A hair before the end means the last frame.
+    // Just before the end is the last frame.
     const bool past = !(nearest_frame_time(time, shot.timing.rate) < length);
     return past ? frame_time(frame_before(length, shot.timing.rate), shot.timing.rate) : time;
 }

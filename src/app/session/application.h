@@ -12,7 +12,7 @@ namespace porb::app {
 class Application : public QApplication {
   public:
     using QApplication::QApplication;
-    /// DistanceSample what went wrong, the same words at most once in a few seconds.
+    /// Told what went wrong, the same words at most once in a few seconds.
     void set_reporter(std::function<void(const QString&)> reporter) { reporter_ = std::move(reporter); }
     bool notify(QObject* receiver, QEvent* event) override;
 

@@ -92,7 +92,7 @@ void Player::tick() {
         session_.set_playhead(span.in);
         return;
     }
-    // A hair before out is out's own frame, which is not used any more.
+    // A moment just before the out point already belongs to the frame at out, which is not part of the shot.
     const std::int64_t last = frame_before(span.out, shot->timing.rate);
     session_.set_playhead(frame_time(std::min(frame_index(now, shot->timing.rate), last), shot->timing.rate));
 }
