@@ -2,12 +2,11 @@
 // seams by colour and gradient, multiband blending) with the same true rig. Footage is made and kept in a
 // folder.
 //   seam_table [--seeds 1,2,3] [--rigs ring-of-six,...] [--scenes hall,...] [--pictures DIR]
-#include "base/angle.h"
-#include "base/parallel.h"
 #include "media/still.h"
 #include "media/writer.h"
+#include "scenes.h"
+#include "scores.h"
 #include "seams/find_lines.h"
-#include "sim/simulate.h"
 #include "stitch/compose.h"
 #include "stitch/plan/coverage.h"
 
@@ -20,91 +19,12 @@
 #include <chrono>
 
 using namespace porb;
+using namespace porb::bench;
 namespace fs = std::filesystem;
 
 namespace {
 
-constexpr int kBlock = 40, kShift = 8; ///< pixels, of what is laid on the truth, and how far
-constexpr int kSeamWidth = 640;        ///< seams are looked for at about 0.2 megapixels, as is usual
-
-/// Scenes by name; the seed chooses moments (where keeper and planets are) and where clutter stands.
-sim::SimOptions options_of(const std::string& scene, const std::string& rig, unsigned seed, int size) {
-    sim::SimOptions o;
-    o.rig = sim::rigs_by_name().at(rig);
-    o.circle_size = size;
-    o.rate = FrameRate(2);
-    o.seed = seed;
-    o.faults.lens = o.faults.pose = o.faults.noise = true;
-    o.distant = scene == "hall-distant";
-    o.cluttered = scene == "hall-cluttered" || scene == "hall-scattered";
-    if (scene == "hall-scattered") o.clutter_seed = 1 + seed;
-    o.faults.upside_down = scene == "hall-hung";
-    return o;
-}
-std::int64_t frame_of(const std::string& scene, unsigned seed) {
-    return scene == "hall-visited" ? 2 + std::int64_t(seed * 7 % 9) : 0;
-}
-
-struct Take {
-    Project project;
-    Rig rig;
-    std::vector<cv::Mat> sources; ///< of the rig's cameras, 8-bit BGR
-    cv::Mat truth;
-};
-
-cv::Mat bytes_of(const Picture& p) {
-    cv::Mat out(p.height(), p.width(), CV_8UC3);
-    for (int y = 0; y < p.height(); ++y)
-        for (int x = 0; x < p.width(); ++x) {
-            const Rgba c = pixel_at(p, x, y);
-            const auto b = [](float v) { return std::uint8_t(std::clamp(v, 0.0f, 1.0f) * 255 + 0.5f); };
-            out.at<cv::Vec3b>(y, x) = {b(c.b), b(c.g), b(c.r)};
-        }
-    return out;
-}
-
-Picture picture_of(const cv::Mat& m) {
-    Picture out(m.cols, m.rows);
-    for (int y = 0; y < m.rows; ++y)
-        for (int x = 0; x < m.cols; ++x) {
-            const auto& p = m.at<cv::Vec3b>(y, x);
-            set_pixel(out, x, y, {float(p[2]) / 255, float(p[1]) / 255, float(p[0]) / 255, 1});
-        }
-    return out;
-}
-
-Take make_take(const sim::SimOptions& o, std::int64_t frame, int width, const fs::path& folder) {
-    fs::create_directories(folder);
-    const sim::Truth truth = sim::make_truth(o);
-    std::unique_ptr<sim::Hall> hall; // made only when something is missing
-    const auto room = [&]() -> sim::Hall& {
-        if (!hall) hall = std::make_unique<sim::Hall>(o.cluttered, o.clutter_seed);
-        return *hall;
-    };
-    Take take;
-    take.rig = truth.actual;
-    Shot shot = shot_for_rig(truth.actual, "take");
-    const bool shared = !sim::has_own_files(o.rig);
-    for (std::size_t c = 0; c < shot.cameras.size(); ++c) {
-        std::vector<std::size_t> in = {shared ? 0 : c};
-        if (shared)
-            for (std::size_t k = 1; k < shot.cameras.size(); ++k) in.push_back(k);
-        const fs::path path = folder / fmt::format("source{}.png", in[0]);
-        if (!fs::exists(path))
-            write_still(sim::render_source(room(), o, truth, in, frame), path, {8, 95, {}});
-        shot.cameras[c].media = add_media(take.project, media_ref_for(path));
-        take.sources.push_back(bytes_of(read_still(path)));
-    }
-    const fs::path path = folder / fmt::format("truth{}.png", width);
-    if (!fs::exists(path))
-        write_still(sim::true_panorama(room(), o, double(frame) / 2, SphereMapping::equirect, width,
-                                       sim::TruthEye::mono),
-                    path, {8, 95, {}});
-    take.truth = bytes_of(read_still(path));
-    shot.levelling.orientation = sim::rig_turn(o, truth, double(frame) / 2);
-    take.project.shots.push_back(std::move(shot));
-    return take;
-}
+constexpr int kSeamWidth = 640; ///< seams are looked for at about 0.2 megapixels, as is usual
 
 /// Each camera unrolled onto the panorama at the agree distance, and where it sees.
 void unroll(const Take& take, int width, std::vector<cv::Mat>& pictures, std::vector<cv::Mat>& masks) {
@@ -161,73 +81,6 @@ cv::Mat plain_blend(const std::vector<cv::Mat>& pictures, const std::vector<cv::
     return bytes;
 }
 
-cv::Mat grey(const cv::Mat& m) {
-    cv::Mat g, f;
-    cv::cvtColor(m, g, cv::COLOR_BGR2GRAY);
-    g.convertTo(f, CV_32F);
-    return f;
-}
-
-/// Structural similarity (Wang et al. 2004: Gaussian window, sigma 1.5), its mean where `mask` is set.
-double ssim(const cv::Mat& a, const cv::Mat& b, const cv::Mat& mask) {
-    const auto blur = [](const cv::Mat& m) {
-        cv::Mat out;
-        cv::GaussianBlur(m, out, cv::Size(11, 11), 1.5);
-        return out;
-    };
-    const cv::Mat ma = blur(a), mb = blur(b);
-    const cv::Mat va = blur(a.mul(a)) - ma.mul(ma), vb = blur(b.mul(b)) - mb.mul(mb),
-                  ab = blur(a.mul(b)) - ma.mul(mb);
-    cv::Mat map;
-    cv::divide((2 * ma.mul(mb) + 6.5025).mul(2 * ab + 58.5225),
-               (ma.mul(ma) + mb.mul(mb) + 6.5025).mul(va + vb + 58.5225), map);
-    return cv::mean(map, mask)[0];
-}
-
-struct DoubledEdges {
-    double extra = 0, all = 0; ///< pixels
-};
-/// Strong edges in overlaps, and those of them that the truth has not within 1.5 pixels, once each block was
-/// laid on the truth as well as it can be: what is shown twice or broken counts, what is merely elsewhere
-/// does not. Those that count are set in `where`.
-DoubledEdges doubled_edges(const cv::Mat& made, const cv::Mat& truth, const cv::Mat& mask, cv::Mat& where) {
-    constexpr float kEdge = 40; // Sobel of bytes / 4
-    const auto edges = [](const cv::Mat& m) {
-        cv::Mat s, gx, gy, mag;
-        cv::GaussianBlur(m, s, cv::Size(5, 5), 0.9);
-        cv::Sobel(s, gx, CV_32F, 1, 0, 3, 0.5);
-        cv::Sobel(s, gy, CV_32F, 0, 1, 3, 0.5);
-        cv::magnitude(gx, gy, mag);
-        return mag;
-    };
-    const cv::Mat em = edges(made), et = edges(truth);
-    cv::Mat allowed = et > 0.35f * kEdge;
-    cv::dilate(allowed, allowed, cv::getStructuringElement(cv::MORPH_ELLIPSE, cv::Size(5, 5)));
-    double extra = 0, all = 0;
-    where = cv::Mat::zeros(made.size(), CV_8U);
-    for (int y = kShift; y + kBlock + kShift <= made.rows; y += kBlock)
-        for (int x = kShift; x + kBlock + kShift <= made.cols; x += kBlock) {
-            const cv::Rect block(x, y, kBlock, kBlock);
-            if (cv::countNonZero(mask(block)) < kBlock * kBlock / 2) continue;
-            cv::Mat score; // by what is judged alone: where no lens looks there is nothing to lay on anything
-            cv::matchTemplate(
-                truth(cv::Rect(x - kShift, y - kShift, kBlock + 2 * kShift, kBlock + 2 * kShift)),
-                made(block), score, cv::TM_SQDIFF, mask(block));
-            cv::Point best;
-            cv::minMaxLoc(score, nullptr, nullptr, &best, nullptr);
-            const cv::Mat near = allowed(cv::Rect(x - kShift + best.x, y - kShift + best.y, kBlock, kBlock));
-            for (int j = 0; j < kBlock; ++j)
-                for (int i = 0; i < kBlock; ++i) {
-                    if (!mask.at<std::uint8_t>(y + j, x + i) || em.at<float>(y + j, x + i) < kEdge) continue;
-                    ++all;
-                    if (near.at<std::uint8_t>(j, i)) continue;
-                    ++extra;
-                    where.at<std::uint8_t>(y + j, x + i) = 255;
-                }
-        }
-    return {extra, all};
-}
-
 double seconds_of(const std::function<void()>& work) {
     std::vector<double> times;
     for (int i = 0; i < 5; ++i) {
@@ -263,7 +116,12 @@ void print_times(const Take& take, int width) {
         seconds_of([&] { zones.match_moment(looked->sources, looked->tones, shot.seams.flow); });
     const std::vector<SeamZones::Weighed> moments(support_frames_of(Seconds(10), FrameRate(24)).size(),
                                                   {matched});
-    const double field = seconds_of([&] { zones.field(moments, shot.seams.flow); });
+    const double field = seconds_of([&] {
+        if (shot.seams.flow.fine_edges)
+            zones.fine(moments, shot.seams.flow);
+        else
+            zones.field(moments, shot.seams.flow);
+    });
     const TargetMap target(equirect_target(width));
     std::vector<cv::Mat> places, fractions, masks;
     for (const Camera& c : take.rig.cameras) {
@@ -391,53 +249,6 @@ double steadiness(const Take& take, int width, const fs::path& folder) {
     return c.with / c.without;
 }
 
-/// The six sides of a cube about the viewer, in a row, about as dense as the panorama and with kShift pixels
-/// more around each: what is judged is what a head turned anywhere sees. In the panorama itself what lies
-/// above and below counts many times over.
-cv::Mat cube_sides(const cv::Mat& panorama, int interpolation) {
-    const TargetMap target(equirect_target(panorama.cols));
-    const int inner = int(std::lround(panorama.cols / kPi / kBlock)) * kBlock, side = inner + 2 * kShift;
-    cv::Mat u(side, 6 * side, CV_32F), v(side, 6 * side, CV_32F), out;
-    for (int s = 0; s < 6; ++s) {
-        const Mat3 turn = rotation_of({s < 4 ? 90.0 * s : 0, s < 4 ? 0 : s == 4 ? 90.0 : -90.0, 0});
-        for (int y = 0; y < side; ++y)
-            for (int x = 0; x < side; ++x) {
-                const auto along = [&](int i) { return 2 * (i + 0.5 - kShift) / inner - 1; };
-                const Vec2 px = *target.pixel(turn * Vec3(along(x), along(y), 1).normalized());
-                u.at<float>(y, s * side + x) = float(px.x() - 0.5);
-                v.at<float>(y, s * side + x) = float(std::clamp(px.y() - 0.5, 0.0, panorama.rows - 1.0));
-            }
-    }
-    cv::remap(panorama, out, u, v, interpolation, cv::BORDER_WRAP);
-    return out;
-}
-
-struct Score {
-    double ssim = 0, doubled = 0;
-    cv::Mat where; ///< what counts as doubled
-};
-/// Of cube_sides().
-Score score(const cv::Mat& made, const cv::Mat& truth, const cv::Mat& mask) {
-    const cv::Mat a = grey(made), b = grey(truth);
-    const int side = made.rows;
-    cv::Mat judged = cv::Mat::zeros(mask.size(), CV_8U);
-    DoubledEdges sum;
-    Score out;
-    out.where = cv::Mat::zeros(made.size(), CV_8U);
-    for (int s = 0; s < 6; ++s) {
-        const cv::Rect one(s * side, 0, side, side),
-            inner(s * side + kShift, kShift, side - 2 * kShift, side - 2 * kShift);
-        mask(inner).copyTo(judged(inner));
-        cv::Mat where;
-        const DoubledEdges found = doubled_edges(a(one).clone(), b(one).clone(), mask(one), where);
-        sum.extra += found.extra, sum.all += found.all;
-        where.copyTo(out.where(one));
-    }
-    out.ssim = ssim(a, b, judged);
-    out.doubled = sum.all > 0 ? 100 * sum.extra / sum.all : 0;
-    return out;
-}
-
 } // namespace
 
 int main(int argc, char** argv) {
@@ -448,8 +259,8 @@ int main(int argc, char** argv) {
                                        "hall-scattered"};
     int size = 480, width = 0;
     double agree = 4, feather = 0, zone = 0;
-    bool flow = false, no_flow = false, everywhere = false, lines = false, render_only = false,
-         timing = false;
+    bool flow = false, no_flow = false, everywhere = false, fine_edges = false, lines = false,
+         render_only = false, timing = false;
     std::string blending;
     std::string folder = (fs::temp_directory_path() / "pale-orbit-seam-table").string(), pictures, project;
     int first = 0, frames = 8;
@@ -470,6 +281,7 @@ int main(int argc, char** argv) {
     app.add_option("--zone", zone, "Degrees of flow's zone, whatever the default");
     app.add_flag("--flow", flow, "Flow on, whatever the default");
     app.add_flag("--everywhere", everywhere, "Flow wherever two cameras see, whatever the default");
+    app.add_flag("--fine-edges", fine_edges, "With fine edges, whatever the default");
     app.add_flag("--lines", lines, "Lines found in the picture, instead of those half-way between reaches");
     app.add_flag("--no-flow", no_flow, "Flow off, whatever the default");
     app.add_option("--blending", blending, "hard, feathered or multiband, whatever the default");
@@ -505,6 +317,7 @@ int main(int argc, char** argv) {
                 if (flow) shot.seams.flow.on = true;
                 if (no_flow) shot.seams.flow.on = false;
                 shot.seams.flow.everywhere = everywhere;
+                shot.seams.flow.fine_edges = fine_edges;
                 if (!blending.empty())
                     shot.seams.blend.kind = blending == "hard"        ? Blending::hard
                                             : blending == "multiband" ? Blending::multiband

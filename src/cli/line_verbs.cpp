@@ -187,7 +187,7 @@ void crossings(const CrossingWords& w, const Run& run) {
 struct FlowWords {
     std::string project, shot, seam, agree;
     bool on = false, off = false, clear_keys = false, remove_seam = false, list = false, everywhere = false,
-         near_seams = false;
+         near_seams = false, fine_edges = false, plain_edges = false;
     std::optional<double> strength, zone, smoothness, nearest;
     std::vector<std::string> keys;
 };
@@ -248,6 +248,8 @@ void flow(const FlowWords& w, const Run& run) {
     if (w.nearest) f.nearest_m = *w.nearest;
     if (w.everywhere) f.everywhere = true;
     if (w.near_seams) f.everywhere = false;
+    if (w.fine_edges) f.fine_edges = true;
+    if (w.plain_edges) f.fine_edges = false;
     if (w.seam.empty()) {
         if (!w.agree.empty())
             throw CLI::ValidationError("--agree", "is of one seam: say which with --seam A,B");
@@ -279,8 +281,9 @@ void flow(const FlowWords& w, const Run& run) {
     }
     std::cout
         << fmt::format(
-               "flow is {}{}: strength {:.2f}{}, {:.0f} deg wide, smoothness {:.1f}, nearest {:.2f} m\n",
-               f.on ? "on" : "off", f.everywhere ? ", everywhere" : "", f.strength,
+               "flow is {}{}{}: strength {:.2f}{}, {:.0f} deg wide, smoothness {:.1f}, nearest {:.2f} m\n",
+               f.on ? "on" : "off", f.everywhere ? ", everywhere" : "",
+               f.fine_edges ? ", with fine edges" : "", f.strength,
                f.keys.empty() ? "" : fmt::format(" ({} keys)", f.keys.size()), f.zone_deg, f.smoothness,
                f.nearest_m)
         << told_keys(f.keys);
@@ -360,6 +363,10 @@ void add_line_verbs(CLI::App& app, const Run& run) {
         verb->add_flag("--everywhere", w->everywhere,
                        "Use distances wherever two cameras see: nothing bends where a zone ends");
         verb->add_flag("--near-seams", w->near_seams, "Use them in the zones of seams alone");
+        verb->add_flag("--fine-edges", w->fine_edges,
+                       "Let distances step where near things end, and draw what these hide from one camera "
+                       "from another");
+        verb->add_flag("--plain-edges", w->plain_edges, "Leave that, which is quicker");
         verb->add_option("--nearest", w->nearest, "Metres: nearer things are taken to be there")
             ->check(within(limits::kNearest_m));
         verb->add_option(

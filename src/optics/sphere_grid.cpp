@@ -20,20 +20,6 @@ SphereGrid::SphereGrid(int cells_a_side, int channel_count, float value)
     : side(cells_a_side), channels(channel_count),
       values(std::size_t(side + 2) * std::size_t(side + 2) * std::size_t(channels), value) {}
 
-void SphereGrid::close_edges() {
-    const auto copy = [this](int x, int y, int from_x, int from_y) {
-        std::copy_n(cell(from_x, from_y), channels, cell(x, y));
-    };
-    for (int i = 0; i < side; ++i) { // across an edge, the same edge goes on mirrored
-        copy(-1, i, 0, side - 1 - i);
-        copy(side, i, side - 1, side - 1 - i);
-        copy(i, -1, side - 1 - i, 0);
-        copy(i, side, side - 1 - i, side - 1);
-    }
-    for (const int x : {-1, side}) // all corners are straight up
-        for (const int y : {-1, side}) copy(x, y, x < 0 ? side - 1 : 0, y < 0 ? side - 1 : 0);
-}
-
 double SphereGrid::at(const Vec3& d, int channel) const {
     const Vec2 p = octahedral_place(d);
     const double x = p.x() * side - 0.5, y = p.y() * side - 0.5;

@@ -2,6 +2,7 @@
 
 #include "optics/vec.h"
 
+#include <algorithm>
 #include <cmath>
 #include <cstddef>
 #include <vector>
@@ -30,6 +31,27 @@ inline int octahedral_cell(const Vec3& direction, int side) {
 /// The unit direction of such a place.
 Vec3 octahedral_direction(const Vec2& place);
 
+/// Of the cells of a square, one more all round included, row by row: fills those around from what lies
+/// across the fold, where the same edge goes on mirrored.
+template <class T>
+void repeat_across_folds(int side, int channels, std::vector<T>& values) {
+    const auto at = [&](int x, int y) {
+        return values.data() +
+               (std::size_t(y + 1) * std::size_t(side + 2) + std::size_t(x + 1)) * std::size_t(channels);
+    };
+    const auto copy = [&](int x, int y, int from_x, int from_y) {
+        std::copy_n(at(from_x, from_y), channels, at(x, y));
+    };
+    for (int i = 0; i < side; ++i) {
+        copy(-1, i, 0, side - 1 - i);
+        copy(side, i, side - 1, side - 1 - i);
+        copy(i, -1, side - 1 - i, 0);
+        copy(i, side, side - 1 - i, side - 1);
+    }
+    for (const int x : {-1, side}) // all corners are straight up
+        for (const int y : {-1, side}) copy(x, y, x < 0 ? side - 1 : 0, y < 0 ? side - 1 : 0);
+}
+
 /// `channels` floats for every direction, on a square of side x side cells, read bilinearly. One cell more
 /// all round repeats what lies across the fold, so that reading never needs to know of it.
 struct SphereGrid {
@@ -44,7 +66,7 @@ struct SphereGrid {
     const float* cell(int x, int y) const { return values.data() + offset(x, y); }
     Vec3 direction(int x, int y) const { return octahedral_direction({(x + 0.5) / side, (y + 0.5) / side}); }
     /// After cells were written: fills the cells around them.
-    void close_edges();
+    void close_edges() { repeat_across_folds(side, channels, values); }
     /// At any direction, its length of no account.
     double at(const Vec3& d, int channel = 0) const;
 

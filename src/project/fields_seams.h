@@ -55,6 +55,7 @@ void fields(V& v, F& f) {
     v.flag("on", f.on);
     v.number("nearest_m", f.nearest_m, limits::kNearest_m);
     v.flag("everywhere", f.everywhere);
+    v.flag("fine_edges", f.fine_edges);
     flow_values_and_keys(v, f);
     v.list("seams", f.seams);
     v.check([&](const auto& c) {

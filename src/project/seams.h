@@ -44,6 +44,9 @@ struct FlowSettings {
     double nearest_m = 0.7;    ///< nearer things are taken to be there
     bool everywhere =
         false; ///< wherever two cameras see, not near seams alone: nothing bends where a zone ends
+    /// Distances from both cameras of a pair, half as coarse, and what a near thing hides from one camera
+    /// drawn from another that sees it.
+    bool fine_edges = false;
     std::vector<SeamFlow> seams; ///< at most one for each two cameras
     bool operator==(const FlowSettings&) const = default;
 };
@@ -90,8 +93,8 @@ struct LineKey {
     std::string extra_json{};
     bool operator==(const LineKey&) const = default;
 };
-/// Lines found in the pictures, in place of those where two lenses are equally far inside their reach. The
-/// places are kept, not the wish for them: a shot looks the same tomorrow and on another machine.
+/// Lines found in the pictures, in place of those where two lenses are equally far inside their reach. What
+/// is kept is the cells, not the settings that found them: a shot looks the same on another day and machine.
 struct SeamLines {
     static constexpr int kSide = 192; ///< cells of about 0.9 degrees; lines pass between them smoothly
     bool on = true;

@@ -181,15 +181,17 @@ Composer::Moments Composer::moments(const Project& project, const Shot& shot, co
     return out;
 }
 
-std::shared_ptr<const SphereGrid> Composer::distances_at(const Project& project, const Shot& shot,
-                                                         Seconds time, const PlanKey& key,
-                                                         const Cancel& cancel) {
+std::shared_ptr<const DistanceField> Composer::distances_at(const Project& project, const Shot& shot,
+                                                            Seconds time, const PlanKey& key,
+                                                            const Cancel& cancel) {
     const MomentKey moment = moment_key(project, shot, time, key);
     return fields_.get(
         moment,
         [&] {
             const Moments m = moments(project, shot, moment, key, cancel);
-            return std::make_shared<const SphereGrid>(m.zones->field(m.weighed, moment.flow));
+            return std::make_shared<const DistanceField>(
+                moment.zones.flow.fine_edges ? m.zones->fine(m.weighed, moment.flow)
+                                        : DistanceField{m.zones->field(m.weighed, moment.flow), {}});
         },
         [](const auto& field) { return field->bytes(); });
 }
@@ -211,7 +213,7 @@ SphereGrid Composer::distances(const Project& project, const Shot& shot, Seconds
     time = nearest_frame_time(time, shot.timing.rate);
     View view;
     view.eye = eye;
-    return *distances_at(project, shot, time, running_key(project, shot, time, view, {}), {});
+    return distances_at(project, shot, time, running_key(project, shot, time, view, {}), {})->grid;
 }
 
 SphereGrid Composer::confidence(const Project& project, const Shot& shot, Seconds time, Eye eye,
@@ -257,7 +259,7 @@ Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Se
     if (shot.seams.flow.on) out.distances = distances_at(project, shot, time, key, cancel);
     if (key.multiband)
         out.lights =
-            lights_at(project, shot, time, key, out.distances ? *out.distances : SphereGrid(), cancel);
+            lights_at(project, shot, time, key, out.distances ? out.distances->grid : SphereGrid(), cancel);
     cancel.check();
     if (const auto taken = taken_at(project, shot, time); !taken.empty()) {
         PlanKey drawn = key;
@@ -276,10 +278,10 @@ Picture Composer::blend(const Gathered& gathered, const Cancel& cancel) {
     Picture out(gathered.plan->width, gathered.plan->height, library_->pool());
     parallel_ranges(out.height(), kRowsAtATime, [&](int begin, int end) {
         cancel.check();
-        blend_rows(
-            *gathered.plan,
-            {gathered.sources, gathered.tones, gathered.distances.get(), gathered.lights, gathered.filter},
-            begin, end, out);
+        FrameParts frame{gathered.sources, gathered.tones, nullptr, gathered.lights, gathered.filter};
+        if (gathered.distances)
+            frame.distances = &gathered.distances->grid, frame.hidden = gathered.distances->hidden;
+        blend_rows(*gathered.plan, frame, begin, end, out);
         if (!gathered.grader) return;
         for (int y = begin; y < end; ++y) gathered.grader->apply(out.row(y), std::size_t(out.width()));
     });

@@ -33,7 +33,7 @@ class Composer {
         std::shared_ptr<const BlendPlan> plan;
         std::vector<Picture> sources; ///< of plan->cameras
         std::vector<CameraTone> tones;
-        std::shared_ptr<const SphereGrid> distances; ///< none: everything at the agree distance
+        std::shared_ptr<const DistanceField> distances; ///< none: everything at the agree distance
         std::vector<SphereGrid> lights;
         std::shared_ptr<const Grader> grader; ///< or none
         Filter filter = Filter::cubic;
@@ -102,8 +102,8 @@ class Composer {
     MomentKey moment_key(const Project& project, const Shot& shot, Seconds time, const PlanKey& key) const;
     Moments moments(const Project& project, const Shot& shot, const MomentKey& field, const PlanKey& key,
                     const Cancel& cancel);
-    std::shared_ptr<const SphereGrid> distances_at(const Project& project, const Shot& shot, Seconds time,
-                                                   const PlanKey& key, const Cancel& cancel);
+    std::shared_ptr<const DistanceField> distances_at(const Project& project, const Shot& shot, Seconds time,
+                                                      const PlanKey& key, const Cancel& cancel);
     std::vector<SphereGrid> lights_at(const Project& project, const Shot& shot, Seconds time,
                                       const PlanKey& key, const SphereGrid& distances, const Cancel& cancel);
     std::shared_ptr<const Grader> grader_for(const Grade& grade);
@@ -114,7 +114,7 @@ class Composer {
     Cache<PlanKey, std::shared_ptr<const SeamZones>> zones_;
     Cache<MomentKey, SeamZones::MatchedMomentPtr>
         matched_moments_; ///< what was matched at moments, for those beside them
-    Cache<MomentKey, std::shared_ptr<const SphereGrid>> fields_;
+    Cache<MomentKey, std::shared_ptr<const DistanceField>> fields_;
     Cache<std::pair<PlanKey, double>, std::shared_ptr<const LightBands>> bands_; ///< by their widest, degrees
     std::mutex grader_mutex_;
     Grade graded_;

@@ -72,6 +72,8 @@ TEST_CASE("the command line reads curves, grades, denoises, and refuses nonsense
     CHECK(says(porbit("flow " + project + " --everywhere"), "flow is on, everywhere"));
     CHECK(load_project(project).shots[0].seams.flow.everywhere);
     CHECK_FALSE(says(porbit("flow " + project + " --near-seams"), "everywhere"));
+    CHECK(says(porbit("flow " + project + " --fine-edges"), "with fine edges"));
+    CHECK_FALSE(says(porbit("flow " + project + " --plain-edges"), "fine"));
     CHECK(says(porbit("flow " + project + " --key 1=2", 2), "strength lies between 0 and 1"));
     CHECK(says(porbit("flow " + project + " --key 1=1,200", 2), "the zone lies between 1 and 90"));
     CHECK(says(porbit("flow " + project + " --key 1=1,2,3,4", 2), "SECONDS=STRENGTH,ZONE,SMOOTHNESS"));

@@ -58,6 +58,8 @@ inline const Taps2* linear_taps() {
     return table.data();
 }
 
+inline constexpr std::uint32_t kMostShared = 16; // contributions of a segment in which something is hidden
+
 } // namespace porb
 #endif
 
@@ -247,10 +249,10 @@ class Blender {
         directions_ = plan_.directions.empty() ? nullptr : &plan_.directions[index];
         const Contribution* c = plan_.contributions.data() + segment.first;
         const float* nearer = nullptr;
+        const std::uint32_t all = segment.count + segment.reserves;
         const bool moves =
-            frame_.distances && directions_ && std::any_of(c, c + segment.count, [](const Contribution& k) {
-                return k.parallax != Contribution::kNone;
-            });
+            frame_.distances && directions_ &&
+            std::any_of(c, c + all, [](const Contribution& k) { return k.parallax != Contribution::kNone; });
         if (moves) {
             find_nearer();
             nearer = nearer_;
@@ -258,10 +260,11 @@ class Blender {
             least_alike_ = 0; // nothing is laid on each other
             std::fill(agreement_, agreement_ + kSegment, 0.0f);
         }
-        if (segment.count == 1 && c->full && count == kSegment && frame_.lights.empty())
+        const bool hides = moves && !frame_.hidden.empty() && find_visible(c, all);
+        if (segment.count == 1 && c->full && count == kSegment && frame_.lights.empty() && !hides)
             alone(*c, nearer, to);
         else
-            shared(c, segment.count, count, nearer, to);
+            shared(c, segment.count, hides ? segment.reserves : 0, hides, count, nearer, to);
     }
 
   private:
@@ -328,7 +331,7 @@ class Blender {
         const SphereGrid& grid = *frame_.distances;
         const int count = distance_places_, row = 2 * (grid.side + 2);
         const float agree = float(plan_.agree_inverse_m);
-        GridPlaces places;
+        GridPlaces& places = distance_at_;
         find_grid_places(grid, count, places);
         alignas(16) float both[kSegment + 1][2] = {}; // distance, alike; what is stored reaches past the last
         float least = 1;
@@ -351,12 +354,61 @@ class Blender {
         }
     }
 
-    /// The weights of a segment's contributions, narrowed where their pictures differ: narrow_weights() for
-    /// all of its pixels side by side.
-    HWY_ATTR void narrowed(const Contribution* c, std::uint32_t contributions) {
-        constexpr float kNothing = 1.0f / 512;
-        const hn::CappedTag<float, kSegment> d;
-        weights_.resize(std::size_t(contributions) * kSegment);
+    /// How far each of so many cameras sees what is at a segment's pixels; false where all of them see it
+    /// all. After find_nearer().
+    bool find_visible(const Contribution* c, std::uint32_t contributions) {
+        const int row = frame_.distances->side + 2, places = distance_places_;
+        std::uint64_t any = 0, mine = 0;
+        for (int i = 0; i < places; ++i) {
+            const std::uint64_t* const p = frame_.hidden.data() + distance_at_.cell[i];
+            any |= p[0] | p[1] | p[row] | p[row + 1];
+        }
+        for (std::uint32_t k = 0; any && k < contributions; ++k)
+            mine |= std::uint64_t(1) << plan_.cameras[c[k].camera].index;
+        if (!(any & mine)) return false;
+        visible_.resize(std::size_t(contributions) * kSegment);
+        for (std::uint32_t k = 0; k < contributions; ++k) {
+            const std::size_t bit = plan_.cameras[c[k].camera].index;
+            float* const to = visible_.data() + k * kSegment;
+            if (!(any >> bit & 1)) {
+                std::fill(to, to + kSegment, 1.0f);
+                continue;
+            }
+            float at[kSegment + 1];
+            for (int i = 0; i < places; ++i) {
+                const std::uint64_t* const p = frame_.hidden.data() + distance_at_.cell[i];
+                const auto sees = [&](int offset) { return float(~p[offset] >> bit & 1); };
+                const float fx = distance_at_.fx[i], upper = sees(0) + fx * (sees(1) - sees(0)),
+                            lower = sees(row) + fx * (sees(row + 1) - sees(row));
+                at[i] = upper + distance_at_.fy[i] * (lower - upper);
+            }
+            for (int i = 0; i < kSegment; ++i) {
+                if (places == kSegment) {
+                    to[i] = at[i];
+                } else {
+                    const auto [n, f] = between(i);
+                    to[i] = at[n] + f * (at[n + 1] - at[n]);
+                }
+            }
+        }
+        return true;
+    }
+
+    /// Takes weight from those that do not see: share_out_hidden() at each pixel.
+    void share_out(std::uint32_t count, std::uint32_t contributions) {
+        float weights[kMostShared], visible[kMostShared];
+        const std::uint32_t n = std::min<std::uint32_t>(contributions, kMostShared);
+        for (std::size_t i = 0; i < kSegment; ++i) {
+            for (std::uint32_t k = 0; k < n; ++k)
+                weights[k] = weights_[k * kSegment + i], visible[k] = visible_[k * kSegment + i];
+            share_out_hidden({weights, n}, {visible, n}, std::min(count, n));
+            for (std::uint32_t k = 0; k < n; ++k) weights_[k * kSegment + i] = weights[k];
+        }
+    }
+
+    /// The weights of a segment's contributions as planned, then of reserves, which have none.
+    void take_weights(const Contribution* c, std::uint32_t contributions, std::uint32_t reserves) {
+        weights_.assign(std::size_t(contributions + reserves) * kSegment, 0.0f);
         for (std::uint32_t k = 0; k < contributions; ++k) {
             float* to = weights_.data() + k * kSegment;
             if (c[k].full)
@@ -364,6 +416,13 @@ class Blender {
             else
                 std::copy_n(plan_.weights.data() + c[k].weights, kSegment, to);
         }
+    }
+
+    /// Narrows those weights where pictures differ: narrow_weights() for all of a segment's pixels side by
+    /// side.
+    HWY_ATTR void narrowed(std::uint32_t contributions) {
+        constexpr float kNothing = 1.0f / 512;
+        const hn::CappedTag<float, kSegment> d;
         for (std::size_t i = 0; i < kSegment; i += hn::Lanes(d)) {
             float* const first = weights_.data() + i;
             auto most = hn::Set(d, 1e-9f), sum = hn::Zero(d), narrow_sum = hn::Set(d, 1e-9f);
@@ -445,19 +504,22 @@ class Blender {
         return {hn::GetLane(hn::MinOfLanes(d, least)), hn::GetLane(hn::MaxOfLanes(d, most))};
     }
 
-    HWY_ATTR void shared(const Contribution* c, std::uint32_t contributions, int count, const float* nearer,
-                         Half* to) {
+    HWY_ATTR void shared(const Contribution* c, std::uint32_t contributions, std::uint32_t reserves,
+                         bool hides, int count, const float* nearer, Half* to) {
         constexpr float kAll = 0.9995f;
         const D4 d;
         alignas(64) float sum[kSegment * 4] = {};
         const bool lit = !frame_.lights.empty() && directions_;
         const bool narrow = plan_.feather_power > 1 && contributions > 1 && least_alike_ < 1;
-        if (narrow) narrowed(c, contributions);
+        const bool changed = narrow || hides; // from the plan's weights
+        if (changed) take_weights(c, contributions, reserves);
+        if (narrow) narrowed(contributions);
+        if (hides) share_out(contributions, contributions + reserves);
         GridPlaces lights; // one place for the light of all cameras
         if (lit) find_grid_places(frame_.lights[0], light_places_, lights);
         const float* own = weights_.data();
-        for (std::uint32_t k = 0; k < contributions; ++k, ++c, own += kSegment) {
-            if (narrow) {
+        for (std::uint32_t k = 0; k < contributions + reserves; ++k, ++c, own += kSegment) {
+            if (changed) {
                 const auto [least, most] = span_of(k);
                 if (most <= 0) continue;
                 if (least > kAll && !lit && count == kSegment) return alone(*c, nearer, to);
@@ -465,9 +527,9 @@ class Blender {
             const Pixels& source = sources_[c->camera];
             find_spots<filter>(plan_, *c, nearer, source.width, source.height, source.tone, spots_);
             if (lit) find_light(frame_.lights[c->camera], lights);
-            const float* weights = narrow ? own : plan_.weights.data() + c->weights;
+            const float* weights = changed ? own : plan_.weights.data() + c->weights;
             for (int i = 0; i < count; ++i) {
-                const float w = c->full && !narrow ? 1.0f : weights[i];
+                const float w = c->full && !changed ? 1.0f : weights[i];
                 if (w <= 0) continue;
                 V4 v = at(source, i);
                 if (!source.tone.plain) v = toned(v, source.scale, spots_.rim[i]);
@@ -493,7 +555,8 @@ class Blender {
     int distance_places_ = kSegment, light_places_ = kSegment;
     alignas(64) float nearer_[kSegment], agreement_[kSegment] = {}, light_[kSegment * 4];
     float least_alike_ = 0;
-    std::vector<float> weights_;
+    GridPlaces distance_at_; ///< of find_nearer()
+    std::vector<float> weights_, visible_;
     std::vector<Pixels> sources_;
     const Taps4* cubic_ = cubic_taps();
     const Taps2* linear_ = linear_taps();
@@ -539,7 +602,7 @@ void blend_rows(const BlendPlan& plan, const FrameParts& frame, int begin, int e
 
 void blend_rows_reference(const BlendPlan& plan, const FrameParts& frame,
                           std::span<const std::array<double, 2>> falloffs, int begin, int end, Picture& out) {
-    const auto& [sources, tones, distances, lights, filter] = frame;
+    const auto& [sources, tones, distances, lights, filter, hidden] = frame;
     const int before = filter == Filter::cubic ? 1 : 0, reads = filter == Filter::cubic ? 4 : 2;
     for (int y = begin; y < end; ++y)
         for (int x = 0; x < plan.width; ++x) {
@@ -561,13 +624,25 @@ void blend_rows_reference(const BlendPlan& plan, const FrameParts& frame,
                 }
             std::vector<float> weights_here;
             bool moves = false;
-            for (std::uint32_t k = 0; k < s.count; ++k) {
+            for (std::uint32_t k = 0; k < s.count + s.reserves; ++k) {
                 const Contribution& c = plan.contributions[s.first + k];
-                weights_here.push_back(c.full ? 1 : plan.weights[c.weights + i]);
+                if (k < s.count) weights_here.push_back(c.full ? 1 : plan.weights[c.weights + i]);
                 moves = moves || (distances && c.parallax != Contribution::kNone);
             }
             narrow_weights(weights_here, moves ? float(distances->at(direction, 1)) : 0, plan.feather_power);
-            for (std::uint32_t k = 0; k < s.count; ++k) {
+            weights_here.resize(s.count + s.reserves, 0);
+            if (moves && !hidden.empty()) {
+                std::vector<float> visible;
+                for (std::uint32_t k = 0; k < s.count + s.reserves; ++k) {
+                    const std::size_t bit = plan.cameras[plan.contributions[s.first + k].camera].index;
+                    SphereGrid sees(distances->side, 1);
+                    for (std::size_t n = 0; n < hidden.size(); ++n)
+                        sees.values[n] = float(~hidden[n] >> bit & 1);
+                    visible.push_back(float(sees.at(direction)));
+                }
+                share_out_hidden(weights_here, visible, s.count);
+            }
+            for (std::uint32_t k = 0; k < s.count + s.reserves; ++k) {
                 const Contribution& c = plan.contributions[s.first + k];
                 const double w = double(weights_here[k]);
                 if (w <= 0) continue;

@@ -5,6 +5,7 @@
 #include "stitch/plan/plan.h"
 #include "stitch/source/tone.h"
 
+#include <cstdint>
 #include <span>
 
 namespace porb {
@@ -19,6 +20,9 @@ struct FrameParts {
     /// and colour together. Empty: nothing is added.
     std::span<const SphereGrid> lights;
     Filter filter = Filter::cubic;
+    /// By cell of `distances` (DistanceField::hidden): cameras of the shot that do not see what is there.
+    /// Empty: all do.
+    std::span<const std::uint64_t> hidden{};
 };
 
 /// Follows rows [begin, end) of a plan: samples, tones, weighs and adds the sources into `out`. The widest

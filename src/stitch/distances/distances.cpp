@@ -4,6 +4,7 @@
 #include "base/best_two.h"
 #include "base/parallel.h"
 #include "base/smooth.h"
+#include "stitch/distances/carve.h"
 #include "stitch/distances/follow_distance.h"
 #include "stitch/distances/shape_fill.h"
 #include "stitch/distances/steadying.h"
@@ -29,6 +30,11 @@ constexpr double kSmallPair = 0.25;       ///< of the largest pair's directions
 constexpr int kBorder = 3;                ///< cells
 constexpr int kStepBlock = 7;
 constexpr int kAtOnce = 2048; ///< nodes
+constexpr int kFiner = 2;     ///< cells of the fine field for one of the field's, along a side
+constexpr double kSmoothing = 20, kFineSmoothing = 4; ///< of parallax along edges
+constexpr int kAbout = 4;                             ///< cells in which bounds of a fine distance are told
+constexpr float kNearer = 0.15f, kFarther = 0.1f;     ///< 1/m, past those bounds
+constexpr float kStepBegins = 0.05f, kStepIs = 0.12f; ///< 1/m between those bounds: things that hide others
 constexpr float kSame = 0.5f; ///< a thing that only one of the two shows is none that hides
 constexpr float kStep = 0.5f; ///< columns: parallax that tells two things from one that leans
 
@@ -78,6 +84,13 @@ struct SeamZones::Impl {
     std::vector<int> borders; ///< cells near others that belong to another pair
     ShapeFill fill;
     std::vector<BlendPlan::PlanCamera> cameras;
+    /// Of the fine field.
+    bool edges = false;
+    std::vector<std::vector<CarveNode>> fine_nodes; ///< by pair
+    std::vector<Viewpoint> viewpoints;              ///< of all cameras that supply pixels
+    std::vector<char> known;                        ///< by fine cell: a distance is found
+    std::vector<char> coarse;                       ///< by cell: beside other pairs' and beside shapes
+    void prepare_edges(const PlanKey& key, std::span<const float> clear_of);
 
     static Vec3 direction(int i) {
         return octahedral_direction(
@@ -242,6 +255,7 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
         const auto [first, end] = columns_about(p.strip, zone, me.nearest, kMargin_rad);
         p.search.columns = cv::Range(first, end);
         p.search.by_brightness = wide;
+        p.search.smoothing = key.flow.fine_edges ? kFineSmoothing : kSmoothing;
         p.a_name = a.id;
         p.b_name = b.id;
         p.a_source = source_of(std::size_t(pair.first));
@@ -258,6 +272,38 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
     for (std::size_t i = 0; i < cut_out.size(); ++i) // in the midst of a wide one as far as others tell of it
         if (cut_out[i]) clear_of[i] *= me.pair_of[i] < 0 ? 0 : share_of[i];
     me.fill = ShapeFill(kFieldSide, clear_of);
+    if (key.flow.fine_edges) me.prepare_edges(key, clear_of);
+}
+
+void SeamZones::Impl::prepare_edges(const PlanKey& key, std::span<const float> clear_of) {
+    constexpr int side = kFieldSide * kFiner;
+    edges = true;
+    for (const std::size_t i : contributing_cameras(key))
+        if (i < 64) // bits of DistanceField::hidden
+            viewpoints.push_back({i, key.cameras[i].pose.position_m});
+    coarse.assign(pair_of.size(), 0);
+    for (const int i : borders) coarse[std::size_t(i)] = 1;
+    for (std::size_t i = 0; i < coarse.size(); ++i)
+        if (clear_of[i] < 1) coarse[i] = 1;
+    known.assign(std::size_t(side) * std::size_t(side), 0);
+    fine_nodes.resize(pairs.size());
+    std::vector<std::vector<int>> cells(pairs.size());
+    for (int i = 0; i < side * side; ++i) {
+        const auto cell = std::size_t(i / side / kFiner) * kFieldSide + std::size_t(i % side / kFiner);
+        if (pair_of[cell] < 0) continue;
+        known[std::size_t(i)] = 1;
+        if (!coarse[cell]) cells[std::size_t(pair_of[cell])].push_back(i);
+    }
+    for (std::size_t p = 0; p < pairs.size(); ++p) {
+        fine_nodes[p].resize(cells[p].size());
+        parallel_ranges(int(cells[p].size()), kAtOnce, [&](int begin, int end) {
+            for (int k = begin; k < end; ++k) {
+                const int i = cells[p][std::size_t(k)];
+                const Vec3 d = octahedral_direction({(i % side + 0.5) / side, (i / side + 0.5) / side});
+                fine_nodes[p][std::size_t(k)] = carve_node(pairs[p].strip, i, d, 1.5 * nearest);
+            }
+        });
+    }
 }
 
 std::vector<float> SeamZones::Impl::nearest_there(const std::vector<StripMatch>& says) const {
@@ -316,7 +362,9 @@ std::size_t SeamZones::bytes_of(const MatchedMoment& matched) {
 }
 
 std::size_t SeamZones::bytes() const {
-    std::size_t sum = impl_->pair_of.size() * sizeof(std::int16_t) + impl_->fill.bytes();
+    std::size_t sum = impl_->pair_of.size() * sizeof(std::int16_t) + impl_->fill.bytes() +
+                      impl_->known.size() + impl_->coarse.size();
+    for (const auto& nodes : impl_->fine_nodes) sum += nodes.size() * sizeof(CarveNode);
     for (const Impl::Pair& p : impl_->pairs) {
         sum += p.nodes.bytes();
         for (const StripMap* m : {&p.a, &p.b})
@@ -377,14 +425,26 @@ SphereGrid SeamZones::confidence(std::span<const Weighed> moments, const FlowSet
     return out;
 }
 
-SphereGrid SeamZones::field(std::span<const Weighed> moments, const FlowSettings& flow) const {
+/// The field, and of what it was put together.
+struct SeamZones::Drawn {
+    SphereGrid field;
+    SphereGrid
+        parts; ///< by cell: without what was found, the share of what was found, and how far that correlates
+    std::vector<float> nearest;
+};
+
+SeamZones::Drawn SeamZones::drawn(const std::vector<StripMatch>& told_by, const FlowSettings& flow) const {
     const Impl& me = *impl_;
     const auto agree = float(me.agree), most = float(1.5 * me.nearest);
-    SphereGrid field(kFieldSide, 2, 0);
+    Drawn out{SphereGrid(kFieldSide, 2, 0), me.edges ? SphereGrid(kFieldSide, 3, 0) : SphereGrid(),
+              me.nearest_there(told_by)};
+    SphereGrid& field = out.field;
     for (int y = 0; y < kFieldSide; ++y)
-        for (int x = 0; x < kFieldSide; ++x) field.cell(x, y)[0] = agree;
-    const std::vector<StripMatch> told_by = told(moments);
-    const std::vector<float> nearest = me.nearest_there(told_by);
+        for (int x = 0; x < kFieldSide; ++x) {
+            field.cell(x, y)[0] = agree;
+            if (me.edges) out.parts.cell(x, y)[0] = agree;
+        }
+    const std::vector<float>& nearest = out.nearest;
     for (std::size_t p = 0; p < me.pairs.size(); ++p) {
         const Impl::Pair& pair = me.pairs[p];
         const StripMatch& says = told_by[p];
@@ -410,6 +470,10 @@ SphereGrid SeamZones::field(std::span<const Weighed> moments, const FlowSettings
                 const float share = nodes.share(first + i, zone_deg), counts = trust * found[i].correlation,
                             mix = nodes.mix(first + i, share);
                 cell[0] = agree + share * (own_agree - agree);
+                if (me.edges) {
+                    float* const parts = out.parts.cell(at % kFieldSide, at / kFieldSide);
+                    parts[0] = cell[0], parts[1] = trust * share, parts[2] = found[i].correlation;
+                }
                 if (trust <= 0) continue; // nothing is laid on anything
                 cell[0] += counts * share * (found[i].inverse_m - own_agree);
                 cell[1] = float(smooth(2 * double(counts * mix) - 1)) * found[i].same;
@@ -419,7 +483,101 @@ SphereGrid SeamZones::field(std::span<const Weighed> moments, const FlowSettings
     me.fill.apply(field);
     smooth_borders(field, me.borders);
     field.close_edges();
-    return field;
+    if (me.edges) out.parts.close_edges();
+    return out;
+}
+
+SphereGrid SeamZones::field(std::span<const Weighed> moments, const FlowSettings& flow) const {
+    return drawn(told(moments), flow).field;
+}
+
+namespace {
+/// A grid on more cells, read bilinearly on the square itself.
+SphereGrid enlarged(const SphereGrid& grid, int times) {
+    SphereGrid out(grid.side * times, grid.channels);
+    parallel_ranges(out.side, 16, [&](int begin, int end) {
+        for (int y = begin; y < end; ++y)
+            for (int x = 0; x < out.side; ++x) {
+                const float u = (float(x) + 0.5f) / float(times) - 0.5f,
+                            v = (float(y) + 0.5f) / float(times) - 0.5f;
+                const int iu = int(std::floor(u)), iv = int(std::floor(v)), next = grid.channels;
+                const float fu = u - float(iu), fv = v - float(iv);
+                const float *p = grid.cell(iu, iv), *q = grid.cell(iu, iv + 1);
+                for (int c = 0; c < next; ++c) {
+                    const float top = p[c] + fu * (p[c + next] - p[c]),
+                                low = q[c] + fu * (q[c + next] - q[c]);
+                    out.cell(x, y)[c] = top + fv * (low - top);
+                }
+            }
+    });
+    return out;
+}
+
+/// The most (or the least) of what lies within kAbout cells, on the square itself.
+struct Bounds {
+    cv::Mat least, most;
+};
+Bounds bounds_of(const SphereGrid& field, const std::vector<float>& nearest) {
+    cv::Mat own(kFieldSide, kFieldSide, CV_32F), near(kFieldSide, kFieldSide, CV_32F);
+    for (int y = 0; y < kFieldSide; ++y)
+        for (int x = 0; x < kFieldSide; ++x) {
+            own.at<float>(y, x) = field.cell(x, y)[0];
+            near.at<float>(y, x) =
+                std::max(own.at<float>(y, x), nearest[std::size_t(y) * kFieldSide + std::size_t(x)]);
+        }
+    Bounds out;
+    const cv::Mat about = cv::Mat::ones(2 * kAbout + 1, 2 * kAbout + 1, CV_8U);
+    cv::dilate(near, out.most, about);
+    cv::erode(own, out.least, about);
+    return out;
+}
+} // namespace
+
+DistanceField SeamZones::fine(std::span<const Weighed> moments, const FlowSettings& flow) const {
+    const Impl& me = *impl_;
+    const std::vector<StripMatch> told_by = told(moments);
+    const Drawn rough = drawn(told_by, flow);
+    DistanceField out{enlarged(rough.field, kFiner), {}};
+    const int side = out.grid.side;
+    const SphereGrid parts = enlarged(rough.parts, kFiner);
+    const Bounds bounds = bounds_of(rough.field, rough.nearest);
+    const auto most = float(1.5 * me.nearest);
+    std::vector<CarveMaps> maps(me.pairs.size());
+    parallel_ranges(int(maps.size()), 1, [&](int begin, int end) {
+        for (int i = begin; i < end; ++i) {
+            const auto p = std::size_t(i);
+            if (told_by[p].trust <= 0) continue;
+            maps[p] = {parallax_by_a(told_by[p].parallax, moments.back().matched->pairs[p].a, kFineSmoothing),
+                       told_by[p].parallax, me.pairs[p].a.mask.seen, me.pairs[p].b.mask.seen};
+        }
+    });
+    for (std::size_t p = 0; p < me.pairs.size(); ++p) {
+        if (told_by[p].trust <= 0) continue;
+        const SeamFlow seam = seam_flow(flow, me.pairs[p].a_name, me.pairs[p].b_name);
+        const float own_agree = !seam.agree_distance_m       ? float(me.agree)
+                                : *seam.agree_distance_m > 0 ? float(1 / *seam.agree_distance_m)
+                                                             : 0;
+        const std::vector<CarveNode>& nodes = me.fine_nodes[p];
+        parallel_ranges(int(nodes.size()), kAtOnce, [&](int begin, int end) {
+            for (int k = begin; k < end; ++k) {
+                const CarveNode& node = nodes[std::size_t(k)];
+                const int x = node.cell % side, y = node.cell / side;
+                const float* const part = parts.cell(x, y);
+                if (part[1] <= 0) continue;
+                const float low = bounds.least.at<float>(y / kFiner, x / kFiner),
+                            high = bounds.most.at<float>(y / kFiner, x / kFiner);
+                const float found =
+                    carved(maps[p], node, std::min(most, high + kNearer), std::max(0.0f, low - kFarther));
+                // Beside things that hide others, what one camera alone sees correlates with nothing.
+                const auto step = float(smooth(double((high - low - kStepBegins) / (kStepIs - kStepBegins))));
+                const float counts = part[1] * std::max(part[2], step);
+                out.grid.cell(x, y)[0] = part[0] + counts * (found - own_agree);
+            }
+        });
+    }
+    out.grid.close_edges();
+    out.hidden = hidden_cameras(out.grid, me.viewpoints, me.known);
+    return out;
 }
 
 } // namespace porb

@@ -2,6 +2,7 @@
 
 #include "optics/sphere_grid.h"
 #include "picture/picture.h"
+#include "stitch/distances/occlusion.h"
 #include "stitch/distances/support_frames.h"
 #include "stitch/plan/plan.h"
 #include "stitch/source/tone.h"
@@ -45,6 +46,11 @@ class SeamZones {
     /// How far what was found is trusted in that field, 0 to 1, by direction; below 0 where no seam is near.
     SphereGrid confidence(std::span<const Weighed> moments, const FlowSettings& flow) const;
 
+    /// The same with cells half as large, where the key asks for edges: from what each camera of a pair sees,
+    /// not one of them alone, so that distances step where things end, on either side of them; and which
+    /// cameras see what it tells.
+    DistanceField fine(std::span<const Weighed> moments, const FlowSettings& flow) const;
+
     std::size_t bytes() const;
 
     /// Indices of the shot's cameras, and how often their pictures are to be halved.
@@ -53,6 +59,8 @@ class SeamZones {
   private:
     struct Impl;
     std::vector<StripMatch> told(std::span<const Weighed> moments) const;
+    struct Drawn;
+    Drawn drawn(const std::vector<StripMatch>& told_by, const FlowSettings& flow) const;
     std::unique_ptr<Impl> impl_;
 };
 

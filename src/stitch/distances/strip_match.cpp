@@ -27,8 +27,8 @@ constexpr int kSameBlock = 5;
 constexpr float kSame = 4, kOther = 10;            ///< grey levels
 constexpr float kAsBright = 16, kOtherBright = 32; ///< of surroundings; a third of a stop is about 14
 constexpr int kBlock = 5, kSpeckle = 60;
-constexpr double kSmoothing = 20, kEdge = 5; ///< grey levels
-constexpr float kUnsure = 0.02f;             ///< what counts where nothing was matched, against 1
+constexpr double kEdge = 5;      ///< grey levels
+constexpr float kUnsure = 0.02f; ///< what counts where nothing was matched, against 1
 
 /// Fills what could not be matched with the farther of its neighbours in the row: mostly it is ground that a
 /// nearer thing hides from one of the two.
@@ -257,7 +257,7 @@ StripMatch match_strip(const cv::Mat& a, const cv::Mat& b, const StripMask& a_ma
     cv::add(sure, cv::Scalar(kUnsure), sure);
     if (!columns.empty()) {
         sure = sure.colRange(columns).clone();
-        smooth_along_edges(b.colRange(columns), searched, sure, kSmoothing, kEdge);
+        smooth_along_edges(b.colRange(columns), searched, sure, search.smoothing, kEdge);
         searched.copyTo(parallax.colRange(columns));
     }
     const Sameness drawn = sameness(soft_a, soft_b, a_mask, b_mask, parallax);

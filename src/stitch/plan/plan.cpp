@@ -18,6 +18,8 @@ constexpr double kCoarsePixel = 2 * kPi / 960;
 constexpr double kPastRim_deg = 3; ///< places outside a lens's reach are followed as far, for smooth weights
 constexpr double kLeastInverse = 0.02; ///< 1/m
 constexpr float kNearlyOne = 1 - 1e-6f;
+constexpr double kReserveMargin_deg = 1; ///< inside its reach, of a lens that steps in
+constexpr std::size_t kMostReserves = 2;
 
 /// A part of the plan made by one thread, with offsets of its own until it is joined.
 struct Piece {
@@ -60,8 +62,7 @@ class RowPlanner {
             for (std::size_t l = 0; l < count; ++l)
                 if (alone(nodes, l)) {
                     piece.contributions.push_back(parabola(nodes, l, true));
-                    add_parallax(nodes, piece, first);
-                    piece.segments.push_back({first, 1});
+                    close_segment(nodes, piece, first, true);
                     return;
                 }
         }
@@ -92,8 +93,10 @@ class RowPlanner {
             }
             piece.contributions.push_back(c);
         }
-        if (whole) add_parallax(nodes, piece, first);
-        piece.segments.push_back({first, std::uint32_t(piece.contributions.size()) - first});
+        if (whole)
+            close_segment(nodes, piece, first, !exact_ && !special);
+        else
+            piece.segments.push_back({first, std::uint32_t(piece.contributions.size()) - first});
     }
 
     /// Directions of a segment's nodes, rig axes; those that the target has not take a neighbour's.
@@ -280,6 +283,34 @@ class RowPlanner {
             }
     }
 
+    /// Ends a segment of the contributions from `first` on.
+    void close_segment(const Node (&nodes)[3], Piece& piece, std::uint32_t first,
+                       bool may_have_reserves) const {
+        const auto count = std::uint32_t(piece.contributions.size()) - first;
+        if (may_have_reserves && flow_.fine_edges && count > 0) add_reserves(nodes, piece, first);
+        const auto all = std::uint32_t(piece.contributions.size()) - first;
+        add_parallax(nodes, piece, first);
+        piece.segments.push_back({first, count, all - count});
+    }
+
+    /// The other lenses that see a segment well inside their reach, the best placed first.
+    void add_reserves(const Node (&nodes)[3], Piece& piece, std::uint32_t first) const {
+        if (!in_flow_zone(nodes)) return;
+        std::vector<std::pair<double, std::size_t>> others;
+        for (std::size_t l = 0; l < lenses_.size(); ++l) {
+            const bool used = std::any_of(piece.contributions.begin() + first, piece.contributions.end(),
+                                          [&](const Contribution& c) { return c.camera == l; });
+            if (used || std::any_of(nodes, nodes + 3, [&](const Node& n) {
+                    return n.at[l].margin_deg < kReserveMargin_deg + margin_ || n.at[l].edge_deg < margin_;
+                }))
+                continue;
+            others.emplace_back(-nodes[1].at[l].lead_deg, l);
+        }
+        std::sort(others.begin(), others.end());
+        for (std::size_t i = 0; i < std::min(others.size(), kMostReserves); ++i)
+            piece.contributions.push_back(parabola(nodes, others[i].second, false));
+    }
+
     std::optional<Parallax> parallax(const Node (&nodes)[3], std::size_t l) const {
         const PlanLens& lens = lenses_[l];
         const auto seen = [&](double inverse_m, Vec2(&px)[3]) {
@@ -358,6 +389,23 @@ void narrow_weights(std::span<float> weights, float agreement, int feather_power
         narrow_sum += w;
     }
     for (float& w : weights) w *= sum / narrow_sum;
+}
+
+void share_out_hidden(std::span<float> weights, std::span<const float> visible, std::size_t count) {
+    constexpr float kFirst = 0.02f, kOther = 0.0005f; // what counts where there is no weight
+    constexpr float kUnseen = 1e-4f; // of its weight, where it does not see: so that nothing jumps where nobody does
+    const auto claim = [&](std::size_t k) { // of who hardly sees: next to nothing
+        const float v = visible[k] * visible[k];
+        return (weights[k] + (k <= count ? kFirst : kOther)) * v * v + kUnseen * weights[k];
+    };
+    float missing = 0, claims = 0;
+    for (std::size_t k = 0; k < weights.size(); ++k) {
+        missing += weights[k] * (1 - visible[k]);
+        claims += claim(k);
+    }
+    if (missing <= 0 || claims <= 0) return;
+    for (std::size_t k = 0; k < weights.size(); ++k)
+        weights[k] = weights[k] * visible[k] + missing * claim(k) / claims;
 }
 
 int power_for_feather(double mix_deg, double feather_deg) {

@@ -36,6 +36,9 @@ struct Parallax {
 struct Segment {
     std::uint32_t first = 0; ///< index into contributions
     std::uint32_t count = 0; ///< 0: nobody sees any of its pixels
+    /// Behind those, so many more that have no weight: they see the place, too, and supply what is hidden
+    /// from the others.
+    std::uint32_t reserves = 0;
 };
 
 /// The directions of a segment's nodes in the rig's axes, x, y and z of each: what depends on the frame (how
@@ -76,6 +79,11 @@ inline double blend_weight(double margin_deg, double best_inside_deg, double fea
 /// same in all: that share of them stays, the rest becomes that of a transition as narrow as the feather.
 /// `feather_power` is the plan's; their sum stays.
 void narrow_weights(std::span<float> weights, float agreement, int feather_power);
+/// Weights at one place where some cameras do not see what is there: `visible` says how far each does, 0 to
+/// 1; `count` contributions come first, then reserves, whose weight is 0. What those lose that do not see
+/// goes to those that do: mainly to those with weight, then to the first reserve. The sum stays. Where nobody
+/// sees, weights stay as they are.
+void share_out_hidden(std::span<float> weights, std::span<const float> visible, std::size_t count);
 /// The power that makes a transition of mix_deg about as narrow as one of feather_deg.
 int power_for_feather(double mix_deg, double feather_deg);
 

@@ -65,6 +65,7 @@ PlanKey plan_key(const Shot& shot, const View& view, Seconds time, Sources sourc
         key.flow.strength = key.flow.smoothness = 1;
         key.flow.nearest_m = shot.seams.flow.nearest_m;
         key.flow.everywhere = shot.seams.flow.everywhere;
+        key.flow.fine_edges = shot.seams.flow.fine_edges;
         for (const SeamFlow& seam : shot.seams.flow.seams)
             key.flow.seams.push_back({seam.a, seam.b, 1, widest_zone_deg(seam), 1, std::nullopt});
     }

@@ -81,7 +81,16 @@ ParallaxPart::ParallaxPart(Session& session, PictureArea& picture, QWidget* pare
     everywhere_->setToolTip(
         "Uses distances over whole overlaps, not in the zones of seams alone: what is straight bends nowhere "
         "where a zone would end. Outlines of near things come out less even");
-    column->addWidget(everywhere_);
+    fine_edges_ = new QCheckBox("Fine edges");
+    fine_edges_->setObjectName("flow_fine_edges");
+    fine_edges_->setToolTip("Distances step where near things end, on both sides of them, and what they hide "
+                            "from one camera is drawn "
+                            "from another that sees it. A frame takes longer");
+    auto* reach_row = new QHBoxLayout;
+    reach_row->addWidget(everywhere_, 1);
+    reach_row->addWidget(fine_edges_);
+    column->addLayout(reach_row);
+    connect(fine_edges_, &QCheckBox::clicked, this, &ParallaxPart::toggle_fine_edges);
     connect(everywhere_, &QCheckBox::clicked, this, &ParallaxPart::toggle_everywhere);
     connect(trust_, &QCheckBox::clicked, &picture, &PictureArea::set_trust);
     connect(&picture, &PictureArea::trust_changed, this,
@@ -240,6 +249,13 @@ void ParallaxPart::toggle_everywhere() {
            [on](FlowSettings& f) { f.everywhere = on; });
 }
 
+void ParallaxPart::toggle_fine_edges() {
+    const Shot* shot = session_.shot();
+    if (!shot) return;
+    const bool on = !shot->seams.flow.fine_edges;
+    change(on ? "Fine edges" : "Plain edges", [on](FlowSettings& f) { f.fine_edges = on; });
+}
+
 void ParallaxPart::toggle_key() {
     const Shot* shot = session_.shot();
     if (!shot) return;
@@ -343,6 +359,8 @@ void ParallaxPart::refresh() {
     flow_->setChecked(f.on);
     everywhere_->setChecked(f.everywhere);
     everywhere_->setEnabled(f.on);
+    fine_edges_->setChecked(f.fine_edges);
+    fine_edges_->setEnabled(f.on);
     table_->setRowCount(int(pairs_.size()));
     for (int r = 0; r < int(pairs_.size()); ++r) {
         const Pair& pair = pairs_[std::size_t(r)];

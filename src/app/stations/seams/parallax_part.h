@@ -26,6 +26,7 @@ class ParallaxPart : public QWidget {
     void find_lines_now();
     void toggle_flow();
     void toggle_everywhere();
+    void toggle_fine_edges();
 
   private:
     struct Pair {
@@ -45,7 +46,7 @@ class ParallaxPart : public QWidget {
     std::vector<Pair> pairs_;
     std::optional<Shot> paired_; ///< that they were worked out for
     QLabel *lines_, *for_;
-    QCheckBox *everywhere_, *follow_, *flow_, *trust_;
+    QCheckBox *everywhere_, *fine_edges_, *follow_, *flow_, *trust_;
     QPushButton *find_, *forget_, *key_, *distance_, *as_shot_;
     QTableWidget* table_;
     NumberField *ease_, *strength_, *zone_, *smoothness_, *nearest_, *agree_;

@@ -1,0 +1,112 @@
+#include "scenes.h"
+
+#include "base/parallel.h"
+#include "media/still.h"
+
+#include "optics/target.h"
+
+#include <fmt/format.h>
+
+#include <fstream>
+
+namespace porb::bench {
+
+namespace fs = std::filesystem;
+
+sim::SimOptions options_of(const std::string& scene, const std::string& rig, unsigned seed, int size) {
+    sim::SimOptions o;
+    o.rig = sim::rigs_by_name().at(rig);
+    o.circle_size = size;
+    o.rate = FrameRate(2);
+    o.seed = seed;
+    o.faults.lens = o.faults.pose = o.faults.noise = true;
+    o.distant = scene == "hall-distant";
+    o.cluttered = scene == "hall-cluttered" || scene == "hall-scattered";
+    if (scene == "hall-scattered") o.clutter_seed = 1 + seed;
+    o.faults.upside_down = scene == "hall-hung";
+    return o;
+}
+std::int64_t frame_of(const std::string& scene, unsigned seed) {
+    return scene == "hall-visited" ? 2 + std::int64_t(seed * 7 % 9) : 0;
+}
+
+cv::Mat bytes_of(const Picture& p) {
+    cv::Mat out(p.height(), p.width(), CV_8UC3);
+    for (int y = 0; y < p.height(); ++y)
+        for (int x = 0; x < p.width(); ++x) {
+            const Rgba c = pixel_at(p, x, y);
+            const auto b = [](float v) { return std::uint8_t(std::clamp(v, 0.0f, 1.0f) * 255 + 0.5f); };
+            out.at<cv::Vec3b>(y, x) = {b(c.b), b(c.g), b(c.r)};
+        }
+    return out;
+}
+
+Picture picture_of(const cv::Mat& m) {
+    Picture out(m.cols, m.rows);
+    for (int y = 0; y < m.rows; ++y)
+        for (int x = 0; x < m.cols; ++x) {
+            const auto& p = m.at<cv::Vec3b>(y, x);
+            set_pixel(out, x, y, {float(p[2]) / 255, float(p[1]) / 255, float(p[0]) / 255, 1});
+        }
+    return out;
+}
+
+Take make_take(const sim::SimOptions& o, std::int64_t frame, int width, const fs::path& folder) {
+    fs::create_directories(folder);
+    const sim::Truth truth = sim::make_truth(o);
+    std::unique_ptr<sim::Hall> hall; // made only when something is missing
+    const auto room = [&]() -> sim::Hall& {
+        if (!hall) hall = std::make_unique<sim::Hall>(o.cluttered, o.clutter_seed);
+        return *hall;
+    };
+    Take take;
+    take.rig = truth.actual;
+    Shot shot = shot_for_rig(truth.actual, "take");
+    const bool shared = !sim::has_own_files(o.rig);
+    for (std::size_t c = 0; c < shot.cameras.size(); ++c) {
+        std::vector<std::size_t> in = {shared ? 0 : c};
+        if (shared)
+            for (std::size_t k = 1; k < shot.cameras.size(); ++k) in.push_back(k);
+        const fs::path path = folder / fmt::format("source{}.png", in[0]);
+        if (!fs::exists(path))
+            write_still(sim::render_source(room(), o, truth, in, frame), path, {8, 95, {}});
+        shot.cameras[c].media = add_media(take.project, media_ref_for(path));
+        take.sources.push_back(bytes_of(read_still(path)));
+    }
+    const fs::path path = folder / fmt::format("truth{}.png", width);
+    if (!fs::exists(path))
+        write_still(sim::true_panorama(room(), o, double(frame) / 2, SphereMapping::equirect, width,
+                                       sim::TruthEye::mono),
+                    path, {8, 95, {}});
+    take.truth = bytes_of(read_still(path));
+    shot.levelling.orientation = sim::rig_turn(o, truth, double(frame) / 2);
+    take.project.shots.push_back(std::move(shot));
+    return take;
+}
+
+cv::Mat true_inverse(const sim::SimOptions& o, std::int64_t frame, int width, const fs::path& folder) {
+    const fs::path path = folder / fmt::format("inverse{}.bin", width);
+    cv::Mat out(width / 2, width, CV_32F);
+    const auto bytes = out.total() * out.elemSize();
+    if (fs::exists(path) && fs::file_size(path) == bytes) {
+        std::ifstream(path, std::ios::binary).read(reinterpret_cast<char*>(out.data), std::streamsize(bytes));
+        return out;
+    }
+    sim::Hall hall(o.cluttered, o.clutter_seed);
+    hall.set_time(double(frame) / o.rate.to_double());
+    const TargetMap target(equirect_target(width));
+    const float scale = o.distant ? 1e-3f : 1.0f;
+    parallel_ranges(out.rows, 8, [&](int begin, int end) {
+        for (int y = begin; y < end; ++y)
+            for (int x = 0; x < width; ++x) {
+                const Vec3 d = *target.direction({x + 0.5, y + 0.5});
+                out.at<float>(y, x) = scale / hall.depth(sim::Vec3f::Zero(), d.cast<float>());
+            }
+    });
+    fs::create_directories(folder);
+    std::ofstream(path, std::ios::binary)
+        .write(reinterpret_cast<const char*>(out.data), std::streamsize(bytes));
+    return out;
+}
+
+} // namespace porb::bench

@@ -1,0 +1,39 @@
+#pragma once
+
+// How far things are from the rig's centre, from what two cameras see; for the files of distances alone.
+#include "stitch/distances/strip.h"
+#include "stitch/distances/strip_match.h"
+
+#include <array>
+#include <cstdint>
+
+namespace porb {
+
+/// A direction from the rig's centre on one strip: where each camera would see a thing at inverse distance
+/// rho, as c[0] + (c[1] + c[2] rho) rho. The place bends so little that a parabola through three distances is
+/// it.
+struct CarveNode {
+    std::int32_t cell; ///< of the field
+    std::array<float, 3> ax, ay, bx, by;
+};
+CarveNode carve_node(const Strip& strip, int cell, const Vec3& direction, double most_inverse_m);
+
+/// What both cameras of a strip see: parallax in columns, by a's places and by b's, and where each looks
+/// (255).
+struct CarveMaps {
+    cv::Mat of_a, of_b, a_looks, b_looks;
+};
+
+/// Inverse distance of the first surface in a direction, coming from near: the first place that neither
+/// camera sees past. A camera sees past a place whose parallax would be more than what it shows there, so
+/// each clears what stands free before it, and what is hidden from one is told by the other (space carving;
+/// Kutulakos and Seitz 2000). Looked for from `from` down to `to`, in 1/m; `to` where both see past
+/// everything.
+float carved(const CarveMaps& maps, const CarveNode& node, float from, float to);
+
+/// What was matched by b's places as parallax by a's: what lands on a place, the nearest where several do.
+/// What nothing lands on b does not see: it takes the farther neighbour's. Smoothed along the edges of `a`
+/// (8-bit) as match_strip() does it.
+cv::Mat parallax_by_a(const cv::Mat& parallax_by_b, const cv::Mat& a, double smoothing);
+
+} // namespace porb

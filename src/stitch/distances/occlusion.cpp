@@ -1,0 +1,107 @@
+#include "stitch/distances/occlusion.h"
+
+#include "base/parallel.h"
+
+#include <algorithm>
+#include <cmath>
+
+namespace porb {
+
+namespace {
+
+constexpr double kStepCells = 0.6; ///< from one place of a shadow to the next
+constexpr double kBeside = 5;      ///< such steps, before a shadow has to begin
+constexpr double kLeastPupil_m = 1e-3;
+constexpr float kLeastStep = 0.04f; ///< 1/m, of an edge; and a twelfth of how near it is
+constexpr float kStepShare = 1.0f / 12;
+
+constexpr float kLeastBehind = 0.004f,
+                kBehindShare = 0.01f; ///< 1/m, likewise: by which what is hidden lies behind
+
+float step_at(float inverse_m) {
+    return std::max(kLeastStep, kStepShare * inverse_m);
+}
+
+/// Cells that stand before one of the four beside them.
+std::vector<int> near_edges(const SphereGrid& grid, std::span<const char> known) {
+    const int side = grid.side;
+    std::vector<std::vector<int>> rows{std::size_t(side)};
+    parallel_ranges(side, 16, [&](int begin, int end) {
+        for (int y = begin; y < end; ++y)
+            for (int x = 0; x < side; ++x) {
+                if (!known.empty() && !known[std::size_t(y * side + x)]) continue;
+                const float here = grid.cell(x, y)[0], behind = here - step_at(here);
+                if (behind <= 0) continue;
+                if (grid.cell(x - 1, y)[0] < behind || grid.cell(x + 1, y)[0] < behind ||
+                    grid.cell(x, y - 1)[0] < behind || grid.cell(x, y + 1)[0] < behind)
+                    rows[std::size_t(y)].push_back(y * side + x);
+            }
+    });
+    std::vector<int> out;
+    for (const auto& row : rows) out.insert(out.end(), row.begin(), row.end());
+    return out;
+}
+
+/// Marks in `shadow` (a byte a cell) what the near edges hide from a pupil.
+void throw_shadows(const SphereGrid& grid, const std::vector<int>& edges, const Vec3& pupil_m,
+                   std::span<const char> known, std::vector<char>& shadow) {
+    const int side = grid.side;
+    const double cell = 2.0 / side; // radians, of the smallest
+    for (const int e : edges) {
+        const Vec3 d = grid.direction(e % side, e / side);
+        const float near = grid.cell(e % side, e / side)[0], tolerance = kLeastBehind + kBehindShare * near;
+        const Vec3 across = pupil_m - pupil_m.dot(d) * d;
+        if (across.norm() < kLeastPupil_m) continue;
+        // A place on the pupil's ray through the near thing, k further away in inverse distance, lies in
+        // direction d - k pupil from the centre; what is seen there is hidden if it is further away still.
+        const double step = kStepCells * cell / across.norm();
+        for (double k = step; k < double(near); k += step) {
+            const Vec3 there = d - k * pupil_m;
+            const int at = octahedral_cell(there, side);
+            const float far = grid.cell(at % side, at / side)[0];
+            const bool found = known.empty() || known[std::size_t(at)];
+            if (!found || double(far) * there.norm() + k > double(near - tolerance)) {
+                if (k > kBeside * step) break; // cells beside the edge may still be of the near thing
+                continue;
+            }
+            shadow[std::size_t(at)] = 1;
+        }
+    }
+}
+
+} // namespace
+
+std::vector<std::uint64_t> hidden_cameras(const SphereGrid& grid, std::span<const Viewpoint> viewpoints,
+                                          std::span<const char> known) {
+    const int side = grid.side, wide = side + 2;
+    std::vector<std::uint64_t> out(std::size_t(wide) * std::size_t(wide), 0);
+    const std::vector<int> edges = near_edges(grid, known);
+    if (edges.empty()) return {};
+    std::vector<std::vector<char>> shadows(viewpoints.size());
+    parallel_ranges(int(viewpoints.size()), 1, [&](int begin, int end) {
+        for (int v = begin; v < end; ++v) {
+            auto& shadow = shadows[std::size_t(v)];
+            shadow.assign(std::size_t(side) * std::size_t(side), 0);
+            throw_shadows(grid, edges, viewpoints[std::size_t(v)].pupil_m, known, shadow);
+        }
+    });
+    parallel_ranges(side, 16, [&](int begin, int end) {
+        for (int y = begin; y < end; ++y)
+            for (int x = 0; x < side; ++x)
+                for (std::size_t v = 0; v < viewpoints.size(); ++v) {
+                    // Shadows of neighbouring cells may leave one out between them, and a single one is
+                    // noise.
+                    int about = 0;
+                    for (int j = std::max(0, y - 1); j <= std::min(side - 1, y + 1); ++j)
+                        for (int i = std::max(0, x - 1); i <= std::min(side - 1, x + 1); ++i)
+                            about += shadows[v][std::size_t(j * side + i)];
+                    if (about >= 5 || (about >= 3 && shadows[v][std::size_t(y * side + x)]))
+                        out[std::size_t(y + 1) * std::size_t(wide) + std::size_t(x + 1)] |=
+                            std::uint64_t(1) << viewpoints[v].camera;
+                }
+    });
+    repeat_across_folds(side, 1, out);
+    return out;
+}
+
+} // namespace porb

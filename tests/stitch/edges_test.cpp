@@ -1,0 +1,181 @@
+// Where near things end: what cameras see beside them, and from whom it is drawn.
+#include "base/angle.h"
+#include "picture/compare.h"
+#include "stitch/compose.h"
+#include "stitch/distances/carve.h"
+#include "stitch/plan/coverage.h"
+#include "support/support.h"
+
+#include <opencv2/imgproc.hpp>
+
+using namespace porb;
+using namespace porb::test;
+
+namespace {
+
+/// A ball before a wall that goes all the way round the viewer.
+struct Scene {
+    Vec3 ball{0.25, -0.1, 1.2};
+    double radius = 0.3, wall_m = 4;
+    /// Metres to the first of the two.
+    double depth(const Vec3& from, const Vec3& direction) const {
+        const auto meets = [&](const Vec3& centre, double r, bool inside) {
+            const Vec3 to = centre - from;
+            const double along = to.dot(direction), off2 = to.squaredNorm() - along * along;
+            if (off2 > r * r || (!inside && along < 0)) return 1e9;
+            return along + (inside ? 1 : -1) * std::sqrt(r * r - off2);
+        };
+        return std::min(meets(ball, radius, false), meets({0, 0, 0}, wall_m, true));
+    }
+};
+
+} // namespace
+
+TEST_CASE("a near thing hides from each camera what a ray to it meets") {
+    const Scene scene;
+    SphereGrid grid(576, 2);
+    for (int y = 0; y < grid.side; ++y)
+        for (int x = 0; x < grid.side; ++x)
+            grid.cell(x, y)[0] = float(1 / scene.depth({0, 0, 0}, grid.direction(x, y)));
+    grid.close_edges();
+    const Viewpoint viewpoints[] = {{3, {0.1, 0.02, 0}}, {5, {-0.05, 0, 0.08}}, {63, {0, 0, 0}}};
+    const auto hidden = hidden_cameras(grid, viewpoints, {});
+    for (const Viewpoint& v : viewpoints) {
+        cv::Mat truth(grid.side, grid.side, CV_8U), told(truth.size(), CV_8U), inside, outside;
+        for (int y = 0; y < grid.side; ++y)
+            for (int x = 0; x < grid.side; ++x) {
+                const Vec3 d = grid.direction(x, y), ray = scene.depth({0, 0, 0}, d) * d - v.pupil_m;
+                const bool blocked = scene.depth(v.pupil_m, ray.normalized()) < ray.norm() - 0.05;
+                const auto bits =
+                    hidden[std::size_t(y + 1) * std::size_t(grid.side + 2) + std::size_t(x + 1)];
+                truth.at<std::uint8_t>(y, x) = blocked ? 255 : 0;
+                told.at<std::uint8_t>(y, x) = bits >> v.camera & 1 ? 255 : 0;
+            }
+        cv::erode(truth, inside, cv::Mat()); // along its rim a cell more or less
+        cv::dilate(truth, outside, cv::Mat());
+        INFO("camera " << v.camera << ": " << cv::countNonZero(truth) << " cells");
+        CHECK(cv::countNonZero(inside & ~told) == 0);
+        CHECK(cv::countNonZero(told & ~outside) <= 0.03 * cv::countNonZero(truth));
+        CHECK((cv::countNonZero(inside) > 300) == (v.camera != 63)); // the centre itself sees it all
+    }
+    // What is not known neither hides nor is hidden.
+    const std::vector<char> nothing(std::size_t(grid.side) * std::size_t(grid.side), 0);
+    CHECK(hidden_cameras(grid, viewpoints, nothing).empty());
+}
+
+TEST_CASE("weight of who does not see goes to who does, and the sum stays") {
+    const auto shared_out = [](std::vector<float> weights, const std::vector<float>& visible,
+                               std::size_t count) {
+        share_out_hidden(weights, visible, count);
+        return weights;
+    };
+    const auto sum = [](const std::vector<float>& w) { return std::accumulate(w.begin(), w.end(), 0.0f); };
+    const std::vector<float> alone =
+        shared_out({0.8f, 0, 0}, {0, 1, 1}, 1); // a fading lens, and two in reserve
+    CHECK(sum(alone) == Approx(0.8f));
+    CHECK(alone[0] < 0.005f);
+    CHECK(alone[1] > 0.75f); // the first of them
+    const std::vector<float> both = shared_out({0.3f, 0.7f, 0}, {1, 0, 1}, 2);
+    CHECK(both[1] < 0.001f);
+    CHECK(both[0] > 0.9f); // whoever had weight goes first
+    CHECK(sum(both) == Approx(1));
+    CHECK(shared_out({0.3f, 0.7f}, {0, 0}, 2) == std::vector<float>{0.3f, 0.7f}); // nobody sees: as it was
+    CHECK(shared_out({0.3f, 0.7f}, {1, 1}, 2) == std::vector<float>{0.3f, 0.7f});
+    float before = 1; // and nothing jumps on the way
+    for (float v = 1; v >= 0; v -= 0.01f) {
+        const float w = shared_out({1, 0}, {v, 1}, 1)[0];
+        CHECK(w <= before + 1e-6f);
+        CHECK(before - w < 0.04f);
+        before = w;
+    }
+}
+
+TEST_CASE("distances step on both sides of a near thing, whichever camera sees what lies beside it") {
+    const Scene scene;
+    const Vec3 a(-0.08, 0, 0.05), b(0.08, 0.01, 0.05);
+    std::vector<Vec3> directions;
+    for (int yaw = -20; yaw <= 40; yaw += 2)
+        for (int pitch = -25; pitch <= 30; pitch += 2)
+            directions.push_back(forward_of({double(yaw), double(pitch), 0}));
+    const Strip strip = strip_about(a, b, directions, 1 / 0.7, radians(1), radians(0.25), radians(0.43));
+    const auto parallax = [&](const Vec3& from) {
+        cv::Mat out(strip.height, strip.width, CV_32F);
+        for (int y = 0; y < out.rows; ++y)
+            for (int x = 0; x < out.cols; ++x) {
+                const Vec3 d = strip.direction(x + 0.5, y + 0.5), there = from + scene.depth(from, d) * d;
+                out.at<float>(y, x) = float(strip.place((there - b).normalized()).x() -
+                                            strip.place((there - a).normalized()).x());
+            }
+        return out;
+    };
+    const cv::Mat of_b = parallax(b), truth = parallax(a);
+    cv::Mat picture, bytes; // what a sees: brighter where it is nearer
+    truth.convertTo(picture, CV_32F, 20, 20);
+    picture.convertTo(bytes, CV_8U);
+    const cv::Mat of_a = parallax_by_a(of_b, bytes, 4), all(of_b.size(), CV_8U, cv::Scalar(255));
+    cv::Mat off = cv::abs(of_a - truth) > 1;
+    CHECK(cv::countNonZero(off) < 0.02 * double(off.total()));
+    int wrong = 0, count = 0;
+    for (double yaw = -18; yaw <= 38; yaw += 0.3)
+        for (double pitch = -22; pitch <= 28; pitch += 0.3) {
+            const Vec3 d = forward_of({yaw, pitch, 0});
+            const float found = carved({of_a, of_b, all, all}, carve_node(strip, 0, d, 1.5 / 0.7), 1.4f, 0);
+            ++count;
+            wrong += std::abs(double(found) - 1 / scene.depth({0, 0, 0}, d)) > 0.05;
+        }
+    CHECK(wrong < 0.015 * count);
+    // Where neither looks, nothing is told to be near.
+    const cv::Mat none = cv::Mat::zeros(of_b.size(), CV_8U);
+    CHECK(carved({of_a, of_b, none, none}, carve_node(strip, 0, directions[0], 2), 1.4f, 0) == 0);
+}
+
+TEST_CASE("with fine edges, outlines of near things come closer to the truth", "[slow]") {
+    const TempFolder folder;
+    sim::SimOptions o;
+    o.rig = sim::SimRig::ring_of_six;
+    o.circle_size = 480;
+    o.cluttered = true;
+    o.faults.lens = o.faults.pose = o.faults.noise = true;
+    StillTake take = hall_still(folder, o);
+    Shot& shot = take.project.shots[0];
+    shot.seams.agree_distance_m = 4;
+    shot.seams.flow.on = true;
+    sim::Hall hall(true);
+    constexpr int kWidth = 864;
+    View view;
+    view.target = equirect_target(kWidth);
+    const Picture truth =
+        sim::true_panorama(hall, o, 0, SphereMapping::equirect, kWidth, sim::TruthEye::mono);
+    const Coverage coverage(plan_key(shot, view));
+    const TargetMap map(view.target);
+    cv::Mat inverse(kWidth / 2, kWidth, CV_32F), near_seams = cv::Mat::zeros(inverse.size(), CV_8U);
+    for (int y = 36; y < inverse.rows - 36; ++y)
+        for (int x = 0; x < kWidth; ++x) {
+            const Vec3 d = *map.direction({x + 0.5, y + 0.5});
+            inverse.at<float>(y, x) = 1 / hall.depth(sim::Vec3f(0, 0, 0), d.cast<float>());
+            auto lead = coverage.lead_deg(d);
+            std::sort(lead.rbegin(), lead.rend());
+            near_seams.at<std::uint8_t>(y, x) = lead[1] > 2 && lead[0] - lead[1] < 9 ? 255 : 0;
+        }
+    cv::Mat behind, beside; // within four pixels of what stands a fifth nearer than what is behind it
+    cv::erode(inverse, behind, cv::Mat());
+    beside = inverse > 1.25 * behind;
+    cv::dilate(beside, beside, cv::getStructuringElement(cv::MORPH_ELLIPSE, cv::Size(9, 9)));
+    beside &= near_seams;
+    REQUIRE(cv::countNonZero(beside) > 5000);
+    Composer composer(std::make_shared<MediaLibrary>());
+    const auto error = [&] {
+        const Picture made = composer.compose(take.project, shot, Seconds(0), view);
+        double sum = 0;
+        for (int y = 0; y < beside.rows; ++y)
+            for (int x = 0; x < kWidth; ++x)
+                if (beside.at<std::uint8_t>(y, x))
+                    sum += std::pow(double(pixel_at(made, x, y).g - pixel_at(truth, x, y).g), 2);
+        return std::sqrt(sum / cv::countNonZero(beside));
+    };
+    const double plain = error();
+    shot.seams.flow.fine_edges = true;
+    const double fine = error();
+    INFO(plain << " plain, " << fine << " fine");
+    CHECK(fine < 0.93 * plain);
+}
