@@ -158,6 +158,16 @@ TEST_CASE("parallax is closed by a key, tuned in the panel, and every step can b
     b.trigger("Close parallax where lenses meet");
     CHECK(b.shot().seams.flow.on);
     CHECK(box->isChecked());
+    auto* fine = b.part<QCheckBox>("flow_fine_edges");
+    fine->click();
+    CHECK(b.shot().seams.flow.fine_edges);
+    b.session().undo();
+    CHECK_FALSE(fine->isChecked());
+    b.trigger("Fine edges of near things, or plain ones");
+    CHECK(fine->isChecked());
+    b.settle(); // the picture is made so
+    CHECK(b.grey(b.window.picture().rect().center()) > 10);
+    b.session().undo();
     b.settle(); // the picture is made with it
     CHECK(b.grey(b.window.picture().rect().center()) > 10);
     nearest->setFocus();

@@ -58,6 +58,10 @@ inline const Taps2* linear_taps() {
     return table.data();
 }
 
+/// The bit of a camera in FrameParts::hidden; those that have none see everything.
+inline constexpr std::uint64_t hidden_bit(std::size_t camera) {
+    return camera < 64 ? std::uint64_t(1) << camera : 0;
+}
 inline constexpr std::uint32_t kMostShared = 16; // contributions of a segment in which something is hidden
 
 } // namespace porb
@@ -364,20 +368,20 @@ class Blender {
             any |= p[0] | p[1] | p[row] | p[row + 1];
         }
         for (std::uint32_t k = 0; any && k < contributions; ++k)
-            mine |= std::uint64_t(1) << plan_.cameras[c[k].camera].index;
+            mine |= hidden_bit(plan_.cameras[c[k].camera].index);
         if (!(any & mine)) return false;
         visible_.resize(std::size_t(contributions) * kSegment);
         for (std::uint32_t k = 0; k < contributions; ++k) {
-            const std::size_t bit = plan_.cameras[c[k].camera].index;
+            const std::uint64_t bit = hidden_bit(plan_.cameras[c[k].camera].index);
             float* const to = visible_.data() + k * kSegment;
-            if (!(any >> bit & 1)) {
+            if (!(any & bit)) {
                 std::fill(to, to + kSegment, 1.0f);
                 continue;
             }
             float at[kSegment + 1];
             for (int i = 0; i < places; ++i) {
                 const std::uint64_t* const p = frame_.hidden.data() + distance_at_.cell[i];
-                const auto sees = [&](int offset) { return float(~p[offset] >> bit & 1); };
+                const auto sees = [&](int offset) { return (p[offset] & bit) == 0 ? 1.0f : 0.0f; };
                 const float fx = distance_at_.fx[i], upper = sees(0) + fx * (sees(1) - sees(0)),
                             lower = sees(row) + fx * (sees(row + 1) - sees(row));
                 at[i] = upper + distance_at_.fy[i] * (lower - upper);
@@ -634,10 +638,11 @@ void blend_rows_reference(const BlendPlan& plan, const FrameParts& frame,
             if (moves && !hidden.empty()) {
                 std::vector<float> visible;
                 for (std::uint32_t k = 0; k < s.count + s.reserves; ++k) {
-                    const std::size_t bit = plan.cameras[plan.contributions[s.first + k].camera].index;
+                    const std::uint64_t bit =
+                        hidden_bit(plan.cameras[plan.contributions[s.first + k].camera].index);
                     SphereGrid sees(distances->side, 1);
                     for (std::size_t n = 0; n < hidden.size(); ++n)
-                        sees.values[n] = float(~hidden[n] >> bit & 1);
+                        sees.values[n] = (hidden[n] & bit) == 0 ? 1.0f : 0.0f;
                     visible.push_back(float(sees.at(direction)));
                 }
                 share_out_hidden(weights_here, visible, s.count);
