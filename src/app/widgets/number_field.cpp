@@ -70,7 +70,9 @@ void NumberField::focusInEvent(QFocusEvent* event) {
 }
 
 bool NumberField::eventFilter(QObject* object, QEvent* event) {
-    auto* mouse = static_cast<QMouseEvent*>(event);
+    // Not a static cast: what is filtered here is mostly no mouse event.
+    const auto* mouse = dynamic_cast<QMouseEvent*>(event);
+    if (!mouse) return QDoubleSpinBox::eventFilter(object, event);
     if (event->type() == QEvent::MouseButtonPress && mouse->button() == Qt::LeftButton &&
         (!hasFocus() || focused_by_press_)) {
         pressed_ = true;
