@@ -5,6 +5,7 @@
 #include "master/render.h"
 #include "media/still.h"
 #include "project/limits.h"
+#include "stitch/depth_map.h"
 #include "stitch/plan/coverage_report.h"
 
 #include <fmt/format.h>
@@ -39,6 +40,28 @@ void make_still(const StillWords& w, const Run& run) {
     write_still(render_still(composer, project, shot, request, run.cancel), w.out,
                 {w.depth, 95, SphericalTag{request.mapping, StereoLayout::mono}});
     print_remarks(project, shot, composer.library());
+    std::cout << w.out << "\n";
+}
+
+struct DepthWords {
+    std::string project, shot, time = "0", eye = "mono", mapping = "sphere", out;
+    int width = 1920;
+};
+
+void make_depth(const DepthWords& w, const Run& run) {
+    if (!is_depth_name(w.out))
+        throw Error("is no picture of distances", w.out, "End the name in .exr or .png");
+    Project project = opened_project(w.project);
+    may_write(w.out, project, w.project);
+    const Shot& shot = chosen_shot(project, w.shot, w.project);
+    Composer composer(std::make_shared<MediaLibrary>(run.memory));
+    View view;
+    view.target = w.mapping == "half" ? half_sphere_target(w.width) : equirect_target(w.width);
+    view.eye = w.eye == "left" ? Eye::left : w.eye == "right" ? Eye::right : Eye::mono;
+    const Seconds time = moment_in(w.time, "--time", project, shot, composer.library());
+    if (!shot.seams.flow.on)
+        std::cerr << "porbit: note: the shot's flow is off: everything is at the agree distance\n";
+    write_depth(depth_map(composer, project, shot, time, view), w.out);
     std::cout << w.out << "\n";
 }
 
@@ -135,6 +158,23 @@ void add_picture_verbs(CLI::App& app, const Run& run) {
             ->check(CLI::IsMember({8, 16}));
         verb->add_option("--out", w->out, "FILE.png, .jpg, .tif or .exr")->required();
         verb->callback([w, run] { make_still(*w, run); });
+    }
+    {
+        auto w = std::make_shared<DepthWords>();
+        CLI::App* verb = app.add_subcommand("depth", "Write how far away things are, as a picture");
+        verb->add_option("PROJECT", w->project, "The project")->required();
+        verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
+        verb->add_option("--time", w->time, "Shot time in seconds");
+        verb->add_option("--width", w->width, "Pixels across one eye")->check(within(limits::kWidth_px));
+        verb->add_option("--eye", w->eye, "mono, left or right")
+            ->check(CLI::IsMember({"mono", "left", "right"}));
+        verb->add_option("--mapping", w->mapping, "sphere, or half for 180 degrees")
+            ->check(CLI::IsMember({"sphere", "half"}));
+        verb->add_option("--out", w->out,
+                         "FILE.exr: channel Z, metres from the rig's centre; or FILE.png: 16-bit grey, 65535 "
+                         "x 0.25 m / distance")
+            ->required();
+        verb->callback([w, run] { make_depth(*w, run); });
     }
     {
         auto w = std::make_shared<MasterWords>();

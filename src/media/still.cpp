@@ -48,17 +48,17 @@ std::string encoded(AVCodecID id, av::Frame frame, int quality_scale, const std:
     return {reinterpret_cast<const char*>(packet->data), std::size_t(packet->size)};
 }
 
-av::Frame new_frame(const Picture& picture, AVPixelFormat format) {
+av::Frame new_frame(int width, int height, AVPixelFormat format) {
     av::Frame frame = av::make_frame();
-    frame->width = picture.width();
-    frame->height = picture.height();
+    frame->width = width;
+    frame->height = height;
     frame->format = format;
     if (av_frame_get_buffer(frame.get(), 64) < 0) throw std::bad_alloc();
     return frame;
 }
 
 av::Frame jpeg_frame(const Picture& picture) {
-    av::Frame frame = new_frame(picture, AV_PIX_FMT_YUVJ444P);
+    av::Frame frame = new_frame(picture.width(), picture.height(), AV_PIX_FMT_YUVJ444P);
     frame->color_range = AVCOL_RANGE_JPEG;
     YuvPlanes<std::uint8_t> out;
     for (std::size_t i = 0; i < 3; ++i) {
@@ -81,7 +81,7 @@ av::Frame rgb_frame(const Picture& picture, int depth, bool big_endian) {
     const AVPixelFormat format = depth == 8   ? (alpha ? AV_PIX_FMT_RGBA : AV_PIX_FMT_RGB24)
                                  : big_endian ? (alpha ? AV_PIX_FMT_RGBA64BE : AV_PIX_FMT_RGB48BE)
                                               : (alpha ? AV_PIX_FMT_RGBA64LE : AV_PIX_FMT_RGB48LE);
-    av::Frame frame = new_frame(picture, format);
+    av::Frame frame = new_frame(picture.width(), picture.height(), format);
     const std::ptrdiff_t stride = std::ptrdiff_t(picture.width()) * 4;
     std::vector<std::uint16_t> words(std::size_t(stride) * std::size_t(picture.height()));
     words_from_rgba(picture, words.data(), stride);
@@ -147,6 +147,20 @@ void write_still(const Picture& picture, const std::filesystem::path& path, cons
                     "End the name in .png, .jpg, .tif or .exr");
     }
     write_file_atomically(path, bytes);
+}
+
+void write_png_grey16(const std::vector<std::uint16_t>& values, int width, int height,
+                      const std::filesystem::path& path) {
+    av::Frame frame = new_frame(width, height, AV_PIX_FMT_GRAY16BE);
+    for (int y = 0; y < height; ++y) {
+        std::uint8_t* to = frame->data[0] + std::ptrdiff_t(frame->linesize[0]) * y;
+        const std::uint16_t* from = values.data() + std::size_t(y) * std::size_t(width);
+        for (int x = 0; x < width; ++x) {
+            *to++ = std::uint8_t(from[x] >> 8);
+            *to++ = std::uint8_t(from[x]);
+        }
+    }
+    write_file_atomically(path, encoded(AV_CODEC_ID_PNG, std::move(frame), 0, path.string()));
 }
 
 } // namespace porb

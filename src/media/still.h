@@ -22,6 +22,10 @@ struct StillOptions {
 /// TIFF and EXR keep alpha where the picture has holes. Throws Error.
 void write_still(const Picture& picture, const std::filesystem::path& path, const StillOptions& options = {});
 
+/// A 16-bit grey PNG; `values` holds width x height, row by row. The name appears only when complete. Throws
+/// Error.
+void write_png_grey16(const std::vector<std::uint16_t>& values, int width, int height,
+                      const std::filesystem::path& path);
 /// Whether the ending names a still format we write.
 bool is_still_name(const std::filesystem::path& path);
 

@@ -74,6 +74,12 @@ TEST_CASE("the command line reads curves, grades, denoises, and refuses nonsense
     CHECK_FALSE(says(porbit("flow " + project + " --near-seams"), "everywhere"));
     CHECK(says(porbit("flow " + project + " --fine-edges"), "with fine edges"));
     CHECK_FALSE(says(porbit("flow " + project + " --plain-edges"), "fine"));
+    const std::string before_depth = read_text_file(project);
+    CHECK(says(porbit("depth " + project + " --width 128 --out " + dir + "/z.exr"), "z.exr"));
+    CHECK(says(porbit("depth " + project + " --width 128 --out " + dir + "/z.jpg", 1),
+               "End the name in .exr or .png"));
+    CHECK(says(porbit("depth " + project + " --out " + project, 1), "End the name"));
+    CHECK(read_text_file(project) == before_depth);
     CHECK(says(porbit("flow " + project + " --key 1=2", 2), "strength lies between 0 and 1"));
     CHECK(says(porbit("flow " + project + " --key 1=1,200", 2), "the zone lies between 1 and 90"));
     CHECK(says(porbit("flow " + project + " --key 1=1,2,3,4", 2), "SECONDS=STRENGTH,ZONE,SMOOTHNESS"));

@@ -9,6 +9,10 @@
 #include "support/odd_exr.h"
 #include "support/support.h"
 
+#include <ImfChannelList.h>
+#include <ImfFrameBuffer.h>
+#include <ImfInputFile.h>
+
 #include <fstream>
 #include <limits>
 #include <random>
@@ -381,4 +385,24 @@ TEST_CASE("broken, empty, cut and foreign files get a clear word") {
     } catch (const std::exception& e) {
         CHECK(std::string(e.what()).find("hurt.mp4") != std::string::npos);
     }
+}
+
+TEST_CASE("distances are read back to the bit, as metres in a channel of their own and as 16-bit grey") {
+    const TempFolder folder;
+    const std::vector<float> metres = {0.5f, 1.25f, 10000, 3e-3f, 7, 0};
+    write_exr_depth(metres, 3, 2, folder / "z.exr");
+    Imf::InputFile file((folder / "z.exr").c_str());
+    REQUIRE(file.header().channels().findChannel("Z"));
+    std::vector<float> read(6);
+    Imf::FrameBuffer buffer;
+    buffer.insert("Z", Imf::Slice(Imf::FLOAT, reinterpret_cast<char*>(read.data()), 4, 12));
+    file.setFrameBuffer(buffer);
+    file.readPixels(0, 1);
+    CHECK(read == metres);
+    const std::vector<std::uint16_t> grey = {0, 1, 256, 4096, 65534, 65535};
+    write_png_grey16(grey, 2, 3, folder / "z.png");
+    const Picture picture = read_still(folder / "z.png");
+    for (int i = 0; i < 6; ++i) // halves have eleven bits
+        CHECK(double(pixel_at(picture, i % 2, i / 2).g) ==
+              Approx(grey[std::size_t(i)] / 65535.0).epsilon(1e-3).margin(1e-6));
 }

@@ -1,7 +1,9 @@
 // Where near things end: what cameras see beside them, and from whom it is drawn.
 #include "base/angle.h"
+#include "base/error.h"
+#include "media/still.h"
 #include "picture/compare.h"
-#include "stitch/compose.h"
+#include "stitch/depth_map.h"
 #include "stitch/distances/carve.h"
 #include "stitch/plan/coverage.h"
 #include "support/support.h"
@@ -127,6 +129,46 @@ TEST_CASE("distances step on both sides of a near thing, whichever camera sees w
     // Where neither looks, nothing is told to be near.
     const cv::Mat none = cv::Mat::zeros(of_b.size(), CV_8U);
     CHECK(carved({of_a, of_b, none, none}, carve_node(strip, 0, directions[0], 2), 1.4f, 0) == 0);
+}
+
+TEST_CASE("distances are written as a picture, turned as the sphere is") {
+    const TempFolder folder;
+    sim::SimOptions o;
+    o.rig = sim::SimRig::ring_of_six;
+    o.circle_size = 160;
+    StillTake take = hall_still(folder, o);
+    Shot& shot = take.project.shots[0];
+    shot.seams.agree_distance_m = 4;
+    shot.levelling.orientation = {50, 0, 0};
+    Composer composer(std::make_shared<MediaLibrary>());
+    View view;
+    view.target = equirect_target(256);
+    shot.seams.flow.on = false;
+    for (const float m : depth_map(composer, take.project, shot, Seconds(0), view).metres)
+        REQUIRE(m == Approx(4));
+    shot.seams.agree_distance_m = 0;
+    CHECK(depth_map(composer, take.project, shot, Seconds(0), view).metres[99] == kFarthestDepth_m);
+    shot.seams.agree_distance_m = 4;
+    shot.seams.flow.on = true;
+    shot.seams.flow.fine_edges = true;
+    const DepthMap depth = depth_map(composer, take.project, shot, Seconds(0), view);
+    const SphereGrid found = composer.distances(take.project, shot, Seconds(0));
+    const Vec3 seam = forward_of({30, 10, 0}); // of the rig, which looks 50 degrees further to the right
+    const Vec2 px = *TargetMap(view.target).pixel(rotation_of(shot.levelling.orientation) * seam);
+    const auto at = std::size_t(px.y()) * 256 + std::size_t(px.x());
+    const Vec3 centre =
+        rotation_of(shot.levelling.orientation).transpose() *
+        *TargetMap(view.target).direction({std::floor(px.x()) + 0.5, std::floor(px.y()) + 0.5});
+    CHECK((centre - seam).norm() < 0.03);
+    CHECK(double(depth.metres[at]) == Approx(std::min(1e4, 1 / found.at(centre))).epsilon(1e-4));
+    CHECK(double(depth.metres[at]) > 4.5); // the wall, not the agree distance
+    write_depth(depth, folder / "z.png");
+    const Picture read = read_still(folder / "z.png");
+    CHECK(double(pixel_at(read, int(px.x()), int(px.y())).g) ==
+          Approx(0.25 / double(depth.metres[at])).margin(1e-3));
+    write_depth(depth, folder / "z.exr");
+    CHECK(std::filesystem::file_size(folder / "z.exr") > 1000);
+    CHECK_THROWS_AS(write_depth(depth, folder / "z.jpg"), Error);
 }
 
 TEST_CASE("with fine edges, outlines of near things come closer to the truth", "[slow]") {

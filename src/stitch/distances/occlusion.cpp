@@ -2,6 +2,8 @@
 
 #include "base/parallel.h"
 
+#include <opencv2/imgproc.hpp>
+
 #include <algorithm>
 #include <cmath>
 
@@ -42,9 +44,9 @@ std::vector<int> near_edges(const SphereGrid& grid, std::span<const char> known)
     return out;
 }
 
-/// Marks in `shadow` (a byte a cell) what the near edges hide from a pupil.
+/// Marks in `shadow` (a byte a cell, in one piece) what the near edges hide from a pupil.
 void throw_shadows(const SphereGrid& grid, const std::vector<int>& edges, const Vec3& pupil_m,
-                   std::span<const char> known, std::vector<char>& shadow) {
+                   std::span<const char> known, cv::Mat& shadow) {
     const int side = grid.side;
     const double cell = 2.0 / side; // radians, of the smallest
     for (const int e : edges) {
@@ -64,7 +66,7 @@ void throw_shadows(const SphereGrid& grid, const std::vector<int>& edges, const 
                 if (k > kBeside * step) break; // cells beside the edge may still be of the near thing
                 continue;
             }
-            shadow[std::size_t(at)] = 1;
+            shadow.data[at] = 1;
         }
     }
 }
@@ -77,28 +79,25 @@ std::vector<std::uint64_t> hidden_cameras(const SphereGrid& grid, std::span<cons
     std::vector<std::uint64_t> out(std::size_t(wide) * std::size_t(wide), 0);
     const std::vector<int> edges = near_edges(grid, known);
     if (edges.empty()) return {};
-    std::vector<std::vector<char>> shadows(viewpoints.size());
+    std::vector<cv::Mat> shadows(viewpoints.size()), about(viewpoints.size()); // and how many of nine cells
     parallel_ranges(int(viewpoints.size()), 1, [&](int begin, int end) {
-        for (int v = begin; v < end; ++v) {
-            auto& shadow = shadows[std::size_t(v)];
-            shadow.assign(std::size_t(side) * std::size_t(side), 0);
-            throw_shadows(grid, edges, viewpoints[std::size_t(v)].pupil_m, known, shadow);
+        for (int i = begin; i < end; ++i) {
+            const auto v = std::size_t(i);
+            shadows[v] = cv::Mat::zeros(side, side, CV_8U);
+            throw_shadows(grid, edges, viewpoints[v].pupil_m, known, shadows[v]);
+            cv::boxFilter(shadows[v], about[v], CV_8U, cv::Size(3, 3), cv::Point(-1, -1), false,
+                          cv::BORDER_CONSTANT);
         }
     });
     parallel_ranges(side, 16, [&](int begin, int end) {
         for (int y = begin; y < end; ++y)
-            for (int x = 0; x < side; ++x)
-                for (std::size_t v = 0; v < viewpoints.size(); ++v) {
-                    // Shadows of neighbouring cells may leave one out between them, and a single one is
-                    // noise.
-                    int about = 0;
-                    for (int j = std::max(0, y - 1); j <= std::min(side - 1, y + 1); ++j)
-                        for (int i = std::max(0, x - 1); i <= std::min(side - 1, x + 1); ++i)
-                            about += shadows[v][std::size_t(j * side + i)];
-                    if (about >= 5 || (about >= 3 && shadows[v][std::size_t(y * side + x)]))
-                        out[std::size_t(y + 1) * std::size_t(wide) + std::size_t(x + 1)] |=
-                            std::uint64_t(1) << viewpoints[v].camera;
-                }
+            for (std::size_t v = 0; v < viewpoints.size(); ++v) {
+                // Shadows of neighbouring cells may leave one out between them, and a single one is noise.
+                const std::uint8_t *n = about[v].ptr<std::uint8_t>(y), *own = shadows[v].ptr<std::uint8_t>(y);
+                std::uint64_t* const to = out.data() + std::size_t(y + 1) * std::size_t(wide) + 1;
+                for (int x = 0; x < side; ++x)
+                    if (n[x] >= 5 || (n[x] >= 3 && own[x])) to[x] |= std::uint64_t(1) << viewpoints[v].camera;
+            }
     });
     repeat_across_folds(side, 1, out);
     return out;

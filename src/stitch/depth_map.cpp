@@ -1,0 +1,62 @@
+#include "stitch/depth_map.h"
+
+#include "base/error.h"
+#include "base/file.h"
+#include "base/parallel.h"
+#include "media/still.h"
+#include "project/orientation.h"
+#include "stitch/plan/plan_lens.h"
+
+namespace porb {
+
+namespace {
+constexpr float kWhite_m = 0.25f; ///< of the inverse in 16 bits
+}
+
+DepthMap depth_map(Composer& composer, const Project& project, const Shot& shot, Seconds time,
+                   const View& view) {
+    time = nearest_frame_time(time, shot.timing.rate);
+    const SphereGrid found = composer.distances(project, shot, time, view.eye);
+    const TargetMap map(view.target);
+    const Mat3 to_rig = orientation_at(shot, time).transpose();
+    const double agree = shot.seams.agree_distance_m > 0 ? 1 / shot.seams.agree_distance_m : 0;
+    const Region region = whole_region(view);
+    DepthMap out{region.width, region.height, {}};
+    out.metres.resize(std::size_t(out.width) * std::size_t(out.height));
+    parallel_ranges(out.height, 16, [&](int begin, int end) {
+        for (int y = begin; y < end; ++y)
+            for (int x = 0; x < out.width; ++x) {
+                const auto d = map.direction({x + 0.5 + region.x, y + 0.5 + region.y});
+                if (!d) continue;
+                const double inverse = found.empty() ? agree : found.at(to_rig * *d);
+                out.metres[std::size_t(y) * std::size_t(out.width) + std::size_t(x)] =
+                    inverse * double(kFarthestDepth_m) > 1 ? float(1 / inverse) : kFarthestDepth_m;
+            }
+    });
+    return out;
+}
+
+bool is_depth_name(const std::filesystem::path& path) {
+    return path.extension() == ".exr" || path.extension() == ".png";
+}
+
+void write_depth(const DepthMap& depth, const std::filesystem::path& path) {
+    if (path.extension() == ".exr") {
+        PartFile part(path);
+        write_exr_depth(depth.metres, depth.width, depth.height, part.path());
+        part.commit();
+        return;
+    }
+    if (path.extension() != ".png")
+        throw Error("is no picture of distances", path.string(), "End the name in .exr or .png");
+    std::vector<std::uint16_t> grey(depth.metres.size());
+    for (std::size_t i = 0; i < grey.size(); ++i) {
+        const float m = depth.metres[i];
+        grey[i] = m <= 0 || m >= kFarthestDepth_m
+                      ? std::uint16_t(0)
+                      : std::uint16_t(std::lround(65535 * std::min(1.0f, kWhite_m / m)));
+    }
+    write_png_grey16(grey, depth.width, depth.height, path);
+}
+
+} // namespace porb
