@@ -45,7 +45,7 @@ struct Bench {
     void open_ring() { REQUIRE(window.open_project(ring_project(folder))); }
     /// Lets the picture come to rest.
     void settle() {
-        REQUIRE(QTest::qWaitFor([&] { return window.picture().settled(); }, 20000));
+        REQUIRE(QTest::qWaitFor([&] { return window.picture().settled(); }, 120000));
         QTest::qWait(20);
     }
     template <class T>
