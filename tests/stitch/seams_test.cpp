@@ -158,6 +158,9 @@ TEST_CASE("with distances and light, the kernel does what the slow obvious way d
         frame.hidden = hidden;
         for (const Segment& s : plan.segments) reserves += s.reserves;
         CHECK((reserves > 0) == (plan.width > 1000)); // where positions follow a parabola
+        for (const Segment& s : plan.segments)
+            for (std::uint32_t k = s.count; k < s.count + s.reserves; ++k)
+                if (plan.contributions[s.first + k].parallax == Contribution::kNone) FAIL("cannot follow");
     }
     Picture fast(plan.width, plan.height), slow(plan.width, plan.height);
     blend_rows(plan, frame, 0, plan.height, fast);
@@ -182,6 +185,40 @@ TEST_CASE("with distances and light, the kernel does what the slow obvious way d
         plain = std::max(plain, double(std::abs(pixel_at(without, x, plan.height / 2).r -
                                                 pixel_at(fast, x, plan.height / 2).r)));
     CHECK(plain > 0.03); // and both count
+}
+
+TEST_CASE("what is hidden comes from nobody who is not to supply it: past a reach, or cut out") {
+    BlendPlan plan;
+    plan.width = kSegment, plan.height = 1, plan.segments_per_row = 1, plan.pixel_angle = 0.01;
+    plan.cameras = {{0, 0}, {1, 0}};
+    plan.segments = {{0, 2, 0}};
+    plan.directions.resize(1);
+    for (auto& d : plan.directions[0]) d = {0, 0, 1};
+    plan.parallaxes.push_back({});
+    for (std::uint16_t c = 0; c < 2; ++c) {
+        Contribution part;
+        part.camera = c, part.weights = std::uint32_t(c) * kSegment, part.parallax = 0;
+        for (std::size_t n = 0; n < 3; ++n) part.u[n] = float(3 + n), part.v[n] = 4;
+        plan.contributions.push_back(part);
+    }
+    const float other = GENERATE(0.0f, 0.2f); // what the second supplies
+    for (const float w : {1 - other, other}) plan.weights.insert(plan.weights.end(), kSegment, w);
+    std::vector<Picture> sources; // each its own: copies share their pixels
+    for (int c = 0; c < 2; ++c) sources.emplace_back(8, 8);
+    for (int y = 0; y < 8; ++y)
+        for (int x = 0; x < 8; ++x) {
+            set_pixel(sources[0], x, y, {1, 0, 0, 1});
+            set_pixel(sources[1], x, y, {0, 1, 0, 1});
+        }
+    const SphereGrid distances(32, 2, 0.5f);
+    const std::vector<std::uint64_t> hidden(std::size_t(34) * 34, 1); // from the first
+    FrameParts frame{sources, {}, &distances, {}, Filter::cubic, hidden};
+    Picture out(kSegment, 1);
+    blend_rows(plan, frame, 0, 1, out);
+    const Rgba p = pixel_at(out, 7, 0);
+    INFO(other << " supplied by the second");
+    CHECK(double(p.r) == Approx(other > 0 ? 0 : 1).margin(0.01));
+    CHECK(double(p.g) == Approx(other > 0 ? 1 : 0).margin(0.01));
 }
 
 TEST_CASE("of three lenses the two best placed are mixed, and the third comes in over its feather") {

@@ -62,6 +62,9 @@ inline const Taps2* linear_taps() {
 inline constexpr std::uint64_t hidden_bit(std::size_t camera) {
     return camera < 64 ? std::uint64_t(1) << camera : 0;
 }
+/// A camera that is planned to supply less of a pixel (past its reach, cut out, outside a shelter) takes over
+/// nothing there from one that does not see.
+inline constexpr float kSupplies = 1e-3f;
 inline constexpr std::uint32_t kMostShared = 16; // contributions of a segment in which something is hidden
 
 } // namespace porb
@@ -517,6 +520,8 @@ class Blender {
         const bool narrow = plan_.feather_power > 1 && contributions > 1 && least_alike_ < 1;
         const bool changed = narrow || hides; // from the plan's weights
         if (changed) take_weights(c, contributions, reserves);
+        for (std::size_t i = 0; hides && i < std::size_t(contributions) * kSegment; ++i)
+            if (weights_[i] < kSupplies) visible_[i] = 0;
         if (narrow) narrowed(contributions);
         if (hides) share_out(contributions, contributions + reserves);
         GridPlaces lights; // one place for the light of all cameras
@@ -633,6 +638,7 @@ void blend_rows_reference(const BlendPlan& plan, const FrameParts& frame,
                 if (k < s.count) weights_here.push_back(c.full ? 1 : plan.weights[c.weights + i]);
                 moves = moves || (distances && c.parallax != Contribution::kNone);
             }
+            const std::vector<float> planned = weights_here;
             narrow_weights(weights_here, moves ? float(distances->at(direction, 1)) : 0, plan.feather_power);
             weights_here.resize(s.count + s.reserves, 0);
             if (moves && !hidden.empty()) {
@@ -643,7 +649,7 @@ void blend_rows_reference(const BlendPlan& plan, const FrameParts& frame,
                     SphereGrid sees(distances->side, 1);
                     for (std::size_t n = 0; n < hidden.size(); ++n)
                         sees.values[n] = (hidden[n] & bit) == 0 ? 1.0f : 0.0f;
-                    visible.push_back(float(sees.at(direction)));
+                    visible.push_back(k < s.count && planned[k] < kSupplies ? 0 : float(sees.at(direction)));
                 }
                 share_out_hidden(weights_here, visible, s.count);
             }

@@ -288,9 +288,13 @@ class RowPlanner {
                        bool may_have_reserves) const {
         const auto count = std::uint32_t(piece.contributions.size()) - first;
         if (may_have_reserves && flow_.fine_edges && count > 0) add_reserves(nodes, piece, first);
-        const auto all = std::uint32_t(piece.contributions.size()) - first;
         add_parallax(nodes, piece, first);
-        piece.segments.push_back({first, count, all - count});
+        // Without a parallax one would show what lies at the agree distance, not what is there.
+        piece.contributions.erase(
+            std::remove_if(piece.contributions.begin() + first + count, piece.contributions.end(),
+                           [](const Contribution& c) { return c.parallax == Contribution::kNone; }),
+            piece.contributions.end());
+        piece.segments.push_back({first, count, std::uint32_t(piece.contributions.size()) - first - count});
     }
 
     /// The other lenses that see a segment well inside their reach, the best placed first.
@@ -393,7 +397,8 @@ void narrow_weights(std::span<float> weights, float agreement, int feather_power
 
 void share_out_hidden(std::span<float> weights, std::span<const float> visible, std::size_t count) {
     constexpr float kFirst = 0.02f, kOther = 0.0005f; // what counts where there is no weight
-    constexpr float kUnseen = 1e-4f; // of its weight, where it does not see: so that nothing jumps where nobody does
+    constexpr float kUnseen =
+        1e-4f; // of its weight, where it does not see: so that nothing jumps where nobody does
     const auto claim = [&](std::size_t k) { // of who hardly sees: next to nothing
         const float v = visible[k] * visible[k];
         return (weights[k] + (k <= count ? kFirst : kOther)) * v * v + kUnseen * weights[k];
