@@ -7,6 +7,7 @@
 #include "seams/follow.h"
 #include "seams/follow_shape.h"
 #include "seams/grow.h"
+#include "stitch/compose.h"
 #include "stitch/plan/coverage_report.h"
 #include "stitch/plan/plan.h"
 
@@ -30,9 +31,78 @@ std::vector<double> numbers(const std::string& text, const std::string& option, 
     return out;
 }
 
+/// A distance told by hand, in words.
+struct DistanceWords {
+    std::string distance;
+    std::vector<std::string> plane_at;
+};
+
+void add_distance_options(CLI::App& verb, DistanceWords& w) {
+    verb.add_option("--distance", w.distance,
+                    "How far away what is inside is: metres from the rig's centre, 'far', 'plane', or 'around': "
+                    "as far as what lies about it");
+    verb.add_option("--plane-at", w.plane_at,
+                    "YAW,PITCH,METRES of a place of the plane, in the rig's own directions: three times. Without "
+                    "METRES it is as far away as it was found to be");
+}
+
+Vec3 plane_of(const std::vector<std::string>& places, const Project& project, const Shot& shot, Seconds time,
+              const Run& run) {
+    if (places.size() != 3)
+        throw CLI::ValidationError("--plane-at", "say three places of the plane");
+    std::array<Vec3, 3> directions;
+    std::array<double, 3> metres{};
+    SphereGrid found;
+    for (std::size_t i = 0; i < 3; ++i) {
+        const bool told = std::count(places[i].begin(), places[i].end(), ',') == 2;
+        const auto at = numbers(places[i], "--plane-at", told ? 3 : 2);
+        directions[i] = forward_of({must_hold(at[0], "--plane-at", limits::kYaw_deg),
+                                    must_hold(at[1], "--plane-at", limits::kPitch_deg), 0});
+        if (told) {
+            metres[i] = must_hold(at[2], "--plane-at", limits::kDistance_m);
+            continue;
+        }
+        if (found.empty()) {
+            Composer composer(std::make_shared<MediaLibrary>(run.memory));
+            found = composer.distances(project, shot, time);
+            if (found.empty())
+                throw Error("finds no distances: its parallax is left open", "shot " + shot.name,
+                            "Write METRES too, or close it with porbit flow");
+        }
+        const double inverse = found.at(directions[i]);
+        metres[i] = inverse > 0 ? 1 / inverse : 0;
+    }
+    return plane_through(directions, metres);
+}
+
+std::optional<AreaDistance> distance_in(const DistanceWords& w, const Project& project, const Shot& shot,
+                                        Seconds time, const Run& run) {
+    if (w.distance.empty() && w.plane_at.empty()) return std::nullopt;
+    AreaDistance out;
+    if (w.distance == "plane" || (w.distance.empty() && !w.plane_at.empty())) {
+        out.rule = DistanceRule::plane;
+        out.plane_per_m = plane_of(w.plane_at, project, shot, time, run);
+    } else if (!w.plane_at.empty()) {
+        throw CLI::ValidationError("--plane-at", "belongs to --distance plane");
+    } else if (w.distance == "far") {
+        out.rule = DistanceRule::metres, out.metres = 0;
+    } else if (w.distance != "around") {
+        out.rule = DistanceRule::metres;
+        out.metres = number_in(w.distance, "--distance", limits::kDistance_m);
+    }
+    return out;
+}
+
+std::string distance_text(const AreaDistance& d) {
+    if (d.rule == DistanceRule::plane) return "on a plane";
+    if (d.rule == DistanceRule::surroundings) return "as far as what lies about it";
+    return d.metres > 0 ? fmt::format("{:g} m away", d.metres) : "infinitely far";
+}
+
 struct ShapeWords {
     std::string project, shot, camera, name, on, off, remove, copy, follow;
     std::vector<std::string> corners;
+    DistanceWords distance;
     bool restore = false, cut_out = false, list = false, json = false;
     double feather = 2;
     std::string time;
@@ -42,6 +112,10 @@ ShotCamera& camera_of(Shot& shot, const std::string& id) {
     for (auto& c : shot.cameras)
         if (c.camera == id) return c;
     throw Error("is not a camera of the shot", "'" + id + "'", "Use an id of its rig");
+}
+
+const char* name_of(ShapeKind kind) {
+    return kind == ShapeKind::distance ? "distance" : kind == ShapeKind::restore ? "restore" : "cut-out";
 }
 
 Shape& shape_of(ShotCamera& camera, const std::string& name) {
@@ -56,16 +130,17 @@ void list_shapes(const Shot& shot, bool json) {
         for (const auto& s : c.shapes) {
             all.push_back({{"camera", c.camera},
                            {"name", s.name},
-                           {"does", s.restores ? "restore" : "cut-out"},
+                           {"does", name_of(kind_of(s))},
                            {"on", s.on},
                            {"feather_deg", s.feather_deg},
                            {"corners", s.keys.front().corners.size()},
                            {"keys", s.keys.size()}});
+            if (s.distance) all.back()["distance"] = distance_text(*s.distance);
             if (!json)
-                std::cout << fmt::format("{:<5} {:<20} {:<8} {} corners, {} keys, feather {:.1f} deg{}\n",
-                                         c.camera, s.name, s.restores ? "restore" : "cut-out",
-                                         s.keys.front().corners.size(), s.keys.size(), s.feather_deg,
-                                         s.on ? "" : ", off");
+                std::cout << fmt::format("{:<5} {:<20} {:<8} {} corners, {} keys, feather {:.1f} deg{}{}\n",
+                                         c.camera, s.name, name_of(kind_of(s)), s.keys.front().corners.size(),
+                                         s.keys.size(), s.feather_deg,
+                                         s.distance ? ", " + distance_text(*s.distance) : "", s.on ? "" : ", off");
         }
     if (json) std::cout << all.dump(2) << "\n";
 }
@@ -102,10 +177,21 @@ void shape(const ShapeWords& w, const Run& run) {
                                  f.keys.front().time.to_double(), f.keys.back().time.to_double(),
                                  f.keys.size(), f.lost ? ", until it was lost" : "");
     }
-    if (w.cut_out || w.restore) {
+    const Seconds moment = w.time.empty() ? shot.timing.in : seconds_in(w.time, "--time");
+    const auto distance = distance_in(w.distance, project, shot, moment, run);
+    if (distance && w.corners.empty()) {
+        if (w.name.empty())
+            throw CLI::ValidationError("--distance", "say whose it is with --name, or draw a shape with --corner");
+        Shape& s = shape_of(camera, w.name);
+        if (!s.distance)
+            throw Error(std::string("is a ") + name_of(kind_of(s)), "shape '" + w.name + "'",
+                        "Draw a shape of its own for the distance");
+        s.distance = distance;
+    }
+    if (w.cut_out || w.restore || (distance && !w.corners.empty())) {
         const Lens& lens = find_camera(shot.rig, w.camera)->lens;
         ShapeKey key;
-        key.time = w.time.empty() ? shot.timing.in : seconds_in(w.time, "--time");
+        key.time = moment;
         for (const auto& word : w.corners) {
             const auto xy = numbers(word, "--corner", 2);
             key.corners.push_back(
@@ -125,18 +211,19 @@ void shape(const ShapeWords& w, const Run& run) {
             same->keys.push_back(key);
             std::stable_sort(same->keys.begin(), same->keys.end(),
                              [](const ShapeKey& a, const ShapeKey& b) { return a.time < b.time; });
+            if (distance && same->distance) same->distance = distance;
         } else {
             Shape made;
             made.restores = w.restore;
+            made.distance = distance;
             made.name = !w.name.empty() ? w.name
-                                        : fmt::format("{} {}", w.restore ? "restore" : "cut-out",
-                                                      camera.shapes.size() + 1);
+                                        : fmt::format("{} {}", name_of(kind_of(made)), camera.shapes.size() + 1);
             made.feather_deg = w.feather;
             made.keys = {key};
             camera.shapes.push_back(made);
         }
     }
-    const CutHole hole = cut_hole(shot, w.time.empty() ? shot.timing.in : seconds_in(w.time, "--time"));
+    const CutHole hole = cut_hole(shot, moment);
     if (hole.square_deg > 0) {
         std::string who;
         for (const auto& id : hole.could_fill) who += (who.empty() ? "" : ", ") + id;
@@ -150,6 +237,7 @@ void shape(const ShapeWords& w, const Run& run) {
 struct ShelterWords {
     std::string project, shot, name, camera, from, to, time, follow, remove, on, off;
     std::string at, size, grow;
+    DistanceWords distance;
     std::optional<double> ease, feather;
     bool list = false, json = false;
 };
@@ -169,10 +257,12 @@ void list_shelters(const Shot& shot, bool json) {
                        {"on", s.on},
                        {"camera", sight.camera},
                        {"seen", sight.seen},
+                       {"distance", distance_text(s.distance)},
                        {"keys", s.keys.size()}});
         if (!json)
-            std::cout << fmt::format("{:<20} from camera {}, which sees {:.0f} % of it; {} keys{}\n", s.name,
-                                     camera, 100 * sight.seen, s.keys.size(), s.on ? "" : ", off");
+            std::cout << fmt::format("{:<20} from camera {}, which sees {:.0f} % of it; drawn {}; {} keys{}\n",
+                                     s.name, camera, 100 * sight.seen, distance_text(s.distance), s.keys.size(),
+                                     s.on ? "" : ", off");
     }
     if (json) std::cout << all.dump(2) << "\n";
 }
@@ -234,6 +324,7 @@ void shelter(const ShelterWords& w, const Run& run) {
             throw Error("lies before --from", "--to", "Let the shelter end after it begins");
         if (w.ease) s.ease_s = *w.ease;
         if (w.feather) s.feather_deg = *w.feather;
+        if (const auto distance = distance_in(w.distance, project, shot, time, run)) s.distance = *distance;
         if (!w.follow.empty()) {
             const auto library = std::make_shared<MediaLibrary>(run.memory);
             const Followed f = follow_shelter(
@@ -266,13 +357,15 @@ void add_seam_verbs(CLI::App& app, const Run& run) {
     {
         auto w = std::make_shared<ShapeWords>();
         CLI::App* verb =
-            app.add_subcommand("shape", "Cut parts out of a camera's picture, or bring them back");
+            app.add_subcommand("shape", "Cut parts out of a camera's picture, bring them back, or say how far away they are");
         verb->add_option("PROJECT", w->project, "The project")->required();
         verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
         verb->add_option("--camera", w->camera, "Whose shape it is");
         verb->add_flag("--cut-out", w->cut_out, "Make one that removes what is inside");
         verb->add_flag("--restore", w->restore, "Make one that brings it back, as far as the lens sees")
             ->excludes("--cut-out");
+        add_distance_options(*verb, w->distance);
+        verb->get_option("--distance")->excludes("--cut-out")->excludes("--restore");
         verb->add_option("--corner", w->corners,
                          "X,Y in source pixels: once for each corner, in order round it");
         verb->add_option("--name", w->name,
@@ -306,6 +399,7 @@ void add_seam_verbs(CLI::App& app, const Run& run) {
         verb->add_option("--size", w->size, "WIDTH,HEIGHT in degrees (20,40 unless set)");
         verb->add_option("--time", w->time, "Seconds of the key, or from where to follow");
         verb->add_option("--name", w->name, "Its name");
+        add_distance_options(*verb, w->distance);
         verb->add_option("--camera", w->camera,
                          "Where it comes from, or 'auto': the camera that sees it best");
         verb->add_option("--from", w->from, "Seconds at which it begins, or 'start'");

@@ -16,6 +16,10 @@ inline constexpr Word<CrossingResolution> kResolutionWords[] = {{CrossingResolut
                                                                 {CrossingResolution::shelter, "shelter"},
                                                                 {CrossingResolution::hand, "hand"}};
 
+inline constexpr Word<DistanceRule> kDistanceRuleWords[] = {{DistanceRule::surroundings, "surroundings"},
+                                                            {DistanceRule::metres, "metres"},
+                                                            {DistanceRule::plane, "plane"}};
+
 /// Strength, zone and smoothness, of the shot, a seam or a key.
 template <class V, class F>
 void flow_values(V& v, F& f) {
@@ -93,11 +97,21 @@ void fields(V& v, K& k) {
     });
     v.rest(k.extra_json);
 }
+template <class V, Part<AreaDistance> D>
+void fields(V& v, D& d) {
+    v.word("rule", d.rule, kDistanceRuleWords);
+    v.number("metres", d.metres, limits::kDistance_m);
+    v.numbers("plane_per_m", d.plane_per_m, limits::kPlane_per_m);
+    v.rest(d.extra_json);
+}
 template <class V, Part<Shape> S>
 void fields(V& v, S& s) {
     v.named(s.name);
     v.text("name", s.name, limits::kName);
     v.flag("restores", s.restores);
+    v.part("distance", s.distance);
+    v.rule([&] { return !s.restores || !s.distance; }, "distance", "belongs to a restore",
+           "Let the shape bring back, or tell a distance");
     v.flag("on", s.on);
     v.number("feather_deg", s.feather_deg, limits::kFeather_deg);
     v.list("keys", s.keys);
@@ -125,6 +139,7 @@ void fields(V& v, S& s) {
     v.named(s.name);
     v.text("name", s.name, limits::kName);
     v.text("camera", s.camera, limits::kCameraId);
+    v.part_unless_usual("distance", s.distance);
     v.flag("on", s.on);
     v.number("ease_s", s.ease_s, limits::kEase_s);
     v.number("feather_deg", s.feather_deg, limits::kShelterFeather_deg);

@@ -45,6 +45,7 @@ inline constexpr Range kWidestBand_deg{1, 60};
 inline constexpr Range kShapeRadii{-3, 3}; // from the circle's centre: corners may lie well outside the image circle
 inline constexpr Range kShelterFeather_deg{0.05, 90};
 inline constexpr Range kYaw_deg{-360, 360}, kPitch_deg{-90, 90};
+inline constexpr Range kPlane_per_m{-1e3, 1e3}; // inverse distance by direction
 inline constexpr Range kOvalWidth_deg{0.1, 360}, kOvalHeight_deg{0.1, 180};
 inline constexpr Range kEase_s{0, 60};
 inline constexpr Range kScanStep_s{0, 3600}, kApart_px{0, 1e5};

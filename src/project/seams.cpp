@@ -1,5 +1,6 @@
 #include "project/seams.h"
 
+#include "base/error.h"
 #include "base/smooth.h"
 
 #include <algorithm>
@@ -185,6 +186,33 @@ double presence_at(const Shelter& shelter, Seconds time) {
     if (shelter.from) present = std::min(present, 1 + (time - *shelter.from).to_double() / ease);
     if (shelter.to) present = std::min(present, 1 + (*shelter.to - time).to_double() / ease);
     return smooth(present);
+}
+
+std::optional<double> told_inverse_m(const AreaDistance& distance, const Vec3& rig_direction) {
+    switch (distance.rule) {
+    case DistanceRule::surroundings: return std::nullopt;
+    case DistanceRule::metres: return distance.metres > 0 ? 1 / distance.metres : 0;
+    case DistanceRule::plane: return std::max(0.0, distance.plane_per_m.dot(rig_direction));
+    }
+    return std::nullopt;
+}
+
+Vec3 plane_through(const std::array<Vec3, 3>& directions, const std::array<double, 3>& metres) {
+    Mat3 places;
+    for (int i = 0; i < 3; ++i) {
+        const auto n = std::size_t(i);
+        if (!(metres[n] > 0) || !std::isfinite(metres[n]))
+            throw Error("is not at a distance", "place " + std::to_string(i + 1) + " of the plane",
+                        "Choose one whose distance is known, nearer than infinitely far");
+        places.row(i) = metres[n] * directions[n].normalized().transpose();
+    }
+    // A place p of the plane fulfils plane . p = 1. Their volume says how far they are from lying in one plane
+    // with the rig's centre, which no distance can be told on.
+    constexpr double kLeast = 1e-4;
+    const double volume = std::abs(places.determinant()) / (metres[0] * metres[1] * metres[2]);
+    if (volume < kLeast)
+        throw Error("lie on one line", "the three places of the plane", "Choose them further apart");
+    return places.inverse() * Vec3::Ones();
 }
 
 } // namespace porb

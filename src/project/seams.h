@@ -4,6 +4,7 @@
 #include "base/shared.h"
 #include "optics/vec.h"
 
+#include <array>
 #include <cstdint>
 #include <optional>
 #include <string>
@@ -123,16 +124,41 @@ struct ShapeKey {
     std::string extra_json{};
     bool operator==(const ShapeKey&) const = default;
 };
+/// How far away what lies in a part of the sphere is told to be.
+enum class DistanceRule {
+    surroundings, ///< as far as what was found about that part says, evenly across it
+    metres,       ///< all of it at one distance from the rig's centre
+    plane,        ///< on a plane: a floor, a pane of glass
+};
+/// A distance that stands instead of what was found, where matching can't know (glass, mirrors, water, smoke).
+struct AreaDistance {
+    DistanceRule rule = DistanceRule::surroundings;
+    double metres = 2;                  ///< 0: infinitely far
+    Vec3 plane_per_m = Vec3(0, 0, 0.5); ///< a direction of the rig's axes times this is its inverse distance, 1/m
+    std::string extra_json{};
+    bool operator==(const AreaDistance&) const = default;
+};
+/// Inverse distance from the rig's centre of what lies there, 1/m; nothing with DistanceRule::surroundings.
+std::optional<double> told_inverse_m(const AreaDistance& distance, const Vec3& rig_direction);
+/// The plane through three places, each a direction in rig axes and metres from the rig's centre. Throws Error
+/// where they lie on one line, as seen from there, or one of them is not at a distance.
+Vec3 plane_through(const std::array<Vec3, 3>& directions, const std::array<double, 3>& metres);
+
 /// A closed shape on one camera: a cut-out removes what is inside, a restore brings it back as far as the
-/// lens sees. Restores count after cut-outs.
+/// lens sees. Restores count after cut-outs. With a distance it does neither, but says how far away what is inside is.
 struct Shape {
     std::string name;
     bool restores = false, on = true;
+    std::optional<AreaDistance> distance;
     double feather_deg = 2;     ///< of its edge
     std::vector<ShapeKey> keys; ///< in order of time, one at least, each with as many corners
     std::string extra_json{};
     bool operator==(const Shape&) const = default;
 };
+enum class ShapeKind { cut_out, restore, distance };
+inline ShapeKind kind_of(const Shape& s) {
+    return s.distance ? ShapeKind::distance : s.restores ? ShapeKind::restore : ShapeKind::cut_out;
+}
 inline constexpr std::size_t kFewestCorners = 3, kMostCorners = 200;
 
 /// The shape's corners at a moment: those of its keys, passing evenly from each to the next.
@@ -148,10 +174,12 @@ struct ShelterKey {
     std::string extra_json{};
     bool operator==(const ShelterKey&) const = default;
 };
-/// A part of the sphere that comes whole from one camera.
+/// A part of the sphere that comes whole from one camera, and is drawn at even distances, so that nothing in
+/// it is torn: by what lies about it unless `distance` says how far away it is.
 struct Shelter {
     std::string name;
     std::string camera; ///< empty: the one that sees it best is chosen
+    AreaDistance distance;
     bool on = true;
     std::optional<Seconds> from, to; ///< nothing: from the shot's beginning, to its end
     double ease_s = 0.5;             ///< in which the line passes over, before `from` and after `to`

@@ -137,7 +137,8 @@ Composer::MomentKey Composer::moment_key(const Project& project, const Shot& sho
                   shot.look.denoise,
                   shot.timing.rate,
                   {},
-                  for_every_view(key)};
+                  for_every_view(key),
+                  distance_areas(shot, time)};
     if (!is_far(out.zones)) out.zones.multiband = out.zones.hard = false;
     out.zones.shelters.clear();
     out.zones.line_state = {}; // zones are about all places that lines ever take
@@ -164,6 +165,7 @@ Composer::Moments Composer::moments(const Project& project, const Shot& shot, co
         MomentKey moment = field;
         moment.time = w.time;
         moment.flow = for_matching(flow_at(shot.seams.flow, w.time));
+        moment.areas.clear();
         auto matched = matched_moments_.find(moment);
         if (!matched) {
             const bool own = &w == &support_frames.back();
@@ -190,8 +192,8 @@ std::shared_ptr<const DistanceField> Composer::distances_at(const Project& proje
         [&] {
             const Moments m = moments(project, shot, moment, key, cancel);
             return std::make_shared<const DistanceField>(
-                moment.zones.flow.fine_edges ? m.zones->fine(m.weighed, moment.flow)
-                                        : DistanceField{m.zones->field(m.weighed, moment.flow), {}});
+                moment.zones.flow.fine_edges ? m.zones->fine(m.weighed, moment.flow, moment.areas)
+                                        : DistanceField{m.zones->field(m.weighed, moment.flow, moment.areas), {}});
         },
         [](const auto& field) { return field->bytes(); });
 }

@@ -93,6 +93,7 @@ class Composer {
         FrameRate rate;
         std::vector<Source> sources; ///< by camera
         PlanKey zones;
+        std::vector<DistanceArea> areas;
         bool operator==(const MomentKey&) const = default;
     };
     struct Moments {

@@ -190,7 +190,7 @@ TEST_CASE("no value out of its range, and nothing that is no number, is ever wri
     refused([](Shot& s, double v) {
         ShapeKey k;
         k.corners = {{{0, 0}, {0, 0}, {0, 0}}, {{1, 0}, {0, 0}, {0, 0}}, {{v, 1}, {0, 0}, {0, 0}}};
-        s.cameras[0].shapes = {Shape{"x", false, true, 2, {k}}};
+        s.cameras[0].shapes = {Shape{"x", false, true, std::nullopt, 2, {k}}};
     });
     CHECK(tried == 56);
     const auto says = [&](const std::function<void(Project&)>& change) {
@@ -210,7 +210,7 @@ TEST_CASE("no value out of its range, and nothing that is no number, is ever wri
 TEST_CASE("another rig takes along what names its cameras, and says what it drops") {
     Shot s = shot_for_rig(nominal_rig(3, 400, 400, 1, 200), "x");
     s.cameras[0].media = "a", s.cameras[1].media = "b", s.cameras[2].media = "c";
-    s.cameras[1].shapes = {Shape{"pole", false, true, 2, {ShapeKey{Seconds(0), {{{0, 0}, {0, 0}, {0, 0}}}}}}};
+    s.cameras[1].shapes = {Shape{"pole", false, true, std::nullopt, 2, {ShapeKey{Seconds(0), {{{0, 0}, {0, 0}, {0, 0}}}}}}};
     ControlPoint ab, bc;
     ab.id = 1, ab.a = "A", ab.b = "B";
     bc.id = 2, bc.a = "B", bc.b = "C";

@@ -214,6 +214,8 @@ std::optional<PictureRequest> PictureArea::wanted(bool moving, bool without_flow
     }
     if (request.view && compare_->is_on() && !moving) request.other = compare_->other();
     request.trust = trust_ && !moving;
+    request.distances = distances_ && !(moving && playing_);
+    request.distance_steps = distance_steps_ && !moving;
     request.may_be_stopped = !moving && !playing_;
     flow_asked_ = shot->seams.flow;
     if (request.view && ((without_flow && shot->seams.flow.on) || (moving && shot->look.denoise.on))) {
@@ -264,6 +266,19 @@ void PictureArea::set_trust(bool on) {
     if (trust_ == on) return;
     trust_ = on;
     emit trust_changed();
+    ask(false);
+}
+
+void PictureArea::set_distances(bool on) {
+    if (distances_ == on) return;
+    distances_ = on;
+    emit distances_changed();
+    ask(false);
+}
+
+void PictureArea::set_distance_steps(bool on) {
+    if (distance_steps_ == on) return;
+    distance_steps_ = on;
     ask(false);
 }
 

@@ -38,6 +38,11 @@ class PictureArea : public QWidget {
     void set_supply(bool on); ///< which camera supplies what
     void set_trust(bool on);  ///< where distances found near seams are trusted
     bool shows_trust() const { return trust_; }
+    void set_distances(bool on); ///< how far away things are, as colours
+    bool shows_distances() const { return distances_; }
+    void set_distance_steps(bool on); ///< where distances step
+    /// What was found for the picture on show; nothing while distances and their steps are not shown, or not there yet.
+    FoundDistancesPtr found_distances() const { return settled_ ? answer_.found : nullptr; }
     /// Plays the second round the playhead over and over, at full quality from pictures made before, and of
     /// both states while two are compared. Any other change of the picture ends it.
     void toggle_loop();
@@ -56,7 +61,7 @@ class PictureArea : public QWidget {
     void set_regions_shown(bool on) { regions_shown_ = on, update(); }
     /// What is drawn and edited over the picture; nullptr: nothing. It must outlive its stay.
     void set_tool(PictureTool* tool);
-    const PictureTool* tool() const { return tool_; }
+    PictureTool* tool() const { return tool_; }
     Comparison& comparison() { return *compare_; }
     void reset_look();
     Turn look() const { return view_.look; }
@@ -82,6 +87,7 @@ class PictureArea : public QWidget {
     void tool_changed();
     void loop_changed();
     void trust_changed();
+    void distances_changed();
     void add_files_wanted();
     void demo_wanted();
 
@@ -119,6 +125,8 @@ class PictureArea : public QWidget {
     void paint_lens(QPainter& p);
     void paint_sheet(QPainter& p);
     void paint_words(QPainter& p);
+    void paint_distances(QPainter& p);
+    QRectF answer_rect() const; ///< where what the answer shows lies on the widget
     void paint_marks(QPainter& p);
     void paint_magnifier(QPainter& p, const QRectF& picture);
     bool magnifies() const;
@@ -147,7 +155,8 @@ class PictureArea : public QWidget {
     std::optional<PlanKey> overlay_key_;
     Overlays overlay_;
     LoopPlayer loop_;
-    bool trust_ = false;
+    bool trust_ = false, distances_ = false, distance_steps_ = false;
+    QPointF pointer_{-1, -1};
     QTimer rest_, flicker_;
     bool second_side_ = false; ///< of the flicker
     QPointF hover_{-1, -1};

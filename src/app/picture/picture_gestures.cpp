@@ -58,6 +58,8 @@ void PictureArea::mousePressEvent(QMouseEvent* event) {
 }
 
 void PictureArea::mouseMoveEvent(QMouseEvent* event) {
+    pointer_ = event->position();
+    if ((distances_ || distance_steps_) && shows_sphere(mode())) update();
     if (tool_ && grip_ == Grip::none && tool_->move(event)) return;
     const QPointF at = event->position();
     const QPointF moved = at - grip_at_;

@@ -29,14 +29,7 @@ void PictureArea::paintEvent(QPaintEvent*) {
 
 void PictureArea::paint_composed(QPainter& p) {
     if (!answer_.images.empty() && answer_.view && !answer_.images[0].isNull()) {
-        const View& v = *answer_.view;
-        QRectF to(rect());
-        if (mode() == ViewMode::map) {
-            const QRectF r = this->view().map_rect();
-            const double k = r.width() / v.target.width;
-            to = QRectF(r.left() + v.region.x * k, r.top() + v.region.y * k, v.region.width * k,
-                        v.region.height * k);
-        }
+        const QRectF to = answer_rect();
         // Where no lens sees, a quiet hatching tells a hole from black.
         p.fillRect(to, QBrush(colour::line, Qt::BDiagPattern));
         if (compares())
@@ -44,18 +37,39 @@ void PictureArea::paint_composed(QPainter& p) {
         else
             p.drawImage(to, answer_.images[0]);
     }
-    if (trust_ && !answer_.trust.isNull() && answer_.view) {
+    if (answer_.view) {
         p.setRenderHint(QPainter::SmoothPixmapTransform);
-        QRectF to(rect());
-        if (mode() == ViewMode::map) {
-            const QRectF r = this->view().map_rect();
-            const double k = r.width() / answer_.view->target.width;
-            to = QRectF(r.left() + answer_.view->region.x * k, r.top() + answer_.view->region.y * k,
-                        answer_.view->region.width * k, answer_.view->region.height * k);
-        }
-        p.drawImage(to, answer_.trust);
+        if (trust_ && !answer_.trust.isNull()) p.drawImage(answer_rect(), answer_.trust);
+        if (distance_steps_ && !answer_.distance_steps.isNull()) p.drawImage(answer_rect(), answer_.distance_steps);
     }
     paint_overlays(p);
+    if (distances_ || distance_steps_) paint_distances(p);
+}
+
+QRectF PictureArea::answer_rect() const {
+    if (mode() != ViewMode::map || !answer_.view) return QRectF(rect());
+    const View& v = *answer_.view;
+    const QRectF r = view().map_rect();
+    const double k = r.width() / v.target.width;
+    return QRectF(r.left() + v.region.x * k, r.top() + v.region.y * k, v.region.width * k, v.region.height * k);
+}
+
+void PictureArea::paint_distances(QPainter& p) {
+    if (distances_) paint_distance_scale(p, rect());
+    const FoundDistancesPtr found = found_distances();
+    const auto d = found && rect().contains(pointer_.toPoint()) ? direction_at(pointer_) : std::nullopt;
+    if (!d) return;
+    const double trust = found->trust_at(*d);
+    const QString text = distance_text(found->inverse_at(*d)) +
+                         (trust < 0 ? "  agree distance" : trust < kTrusted ? "  not trusted" : "");
+    QRectF box(pointer_.x() + 16, pointer_.y() + 14, p.fontMetrics().horizontalAdvance(text) + 14, 22);
+    if (box.right() > width() - 4) box.moveRight(pointer_.x() - 10);
+    if (box.bottom() > height() - 4) box.moveBottom(pointer_.y() - 10);
+    p.setPen(Qt::NoPen);
+    p.setBrush(QColor(0x1d, 0x1d, 0x1d, 215));
+    p.drawRoundedRect(box, 3, 3);
+    p.setPen(trust >= kTrusted ? colour::text : colour::care);
+    p.drawText(box, Qt::AlignCenter, text);
 }
 
 bool PictureArea::compares() const {

@@ -92,6 +92,20 @@ QImage trust_tint(const Shot& shot, Seconds time, const View& view, const Sphere
         }
     return out;
 }
+
+FoundDistancesPtr found_distances(Composer& composer, const Project& project, const Shot& shot, Seconds time,
+                                  Eye eye, const Cancel& cancel) {
+    auto out = std::make_shared<FoundDistances>();
+    out->to_rig = orientation_at(shot, time).transpose();
+    if (shot.seams.flow.on) {
+        out->inverse_m = composer.distances(project, shot, time, eye);
+        out->trust = composer.confidence(project, shot, time, eye, cancel);
+        return out;
+    }
+    const double agree = shot.seams.agree_distance_m;
+    out->inverse_m = SphereGrid(2, 1, agree > 0 ? float(1 / agree) : 0);
+    return out;
+}
 } // namespace
 
 PictureAnswer answer_to(const PictureRequest& request, Composer& composer, const Cancel& cancel) {
@@ -110,6 +124,16 @@ PictureAnswer answer_to(const PictureRequest& request, Composer& composer, const
             if (const Shot* other = request.other ? find_shot(*request.other, request.shot) : nullptr)
                 out.images.push_back(
                     image_of(composer.compose(*request.other, *other, request.time, *request.view, cancel)));
+            if (request.distances || request.distance_steps) {
+                out.found = found_distances(composer, *request.project, *shot, request.time, request.view->eye, cancel);
+                if (request.distances) tint_by_distance(out.images[0], *request.view, *out.found);
+                if (request.distances && out.images.size() > 1) {
+                    const Shot& other = *find_shot(*request.other, request.shot);
+                    tint_by_distance(out.images[1], *request.view,
+                                     *found_distances(composer, *request.other, other, request.time, request.view->eye, cancel));
+                }
+                if (request.distance_steps) out.distance_steps = distance_steps(*request.view, *out.found);
+            }
             if (request.trust && shot->seams.flow.on)
                 out.trust = trust_tint(
                     *shot, request.time, *request.view,

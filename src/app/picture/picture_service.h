@@ -1,5 +1,6 @@
 #pragma once
 
+#include "app/picture/distance_view.h"
 #include "base/progress.h"
 #include "stitch/compose.h"
 
@@ -23,6 +24,8 @@ struct PictureRequest {
     std::vector<std::string> cameras; ///< else these cameras' sources
     int longest_side = 0;             ///< sources are halved while they stay at least this long
     bool trust = false;               ///< where distances found are trusted, too
+    bool distances = false;           ///< laid over the pictures as colours
+    bool distance_steps = false;      ///< where they step
     bool may_be_stopped = false;      ///< for another that is asked for meanwhile: nothing moves or plays
     quint64 number = 0;
 };
@@ -34,7 +37,9 @@ struct PictureAnswer {
         images; ///< one and perhaps the other's, or one for each camera (null where there is none)
     std::vector<QSize> full_sizes; ///< sources: their sizes before halving
     std::optional<View> view;
-    QImage trust; ///< a tint over the view's region, or null
+    QImage trust;          ///< a tint over the view's region, or null
+    QImage distance_steps; ///< likewise
+    FoundDistancesPtr found; ///< of the shot, where distances or their steps were asked for
     Seconds time{0};
     double milliseconds = 0;
     QString error;

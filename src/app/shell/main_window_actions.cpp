@@ -119,6 +119,15 @@ void MainWindow::make_overlay_actions(QMenu* view) {
     overlay("show_points", "Points",
             {"Show control points", QKeySequence("T"), [] {}, {}, "residuals features doubling ghost"},
             [this](bool on) { picture_->set_points_shown(on); });
+    QAction* distances = overlay(
+        "show_distances", "Distances",
+        {"Show how far away things are", QKeySequence("F8"), [] {}, {}, "depth disparity metres map heat"},
+        [this](bool on) { picture_->set_distances(on); });
+    connect(picture_, &PictureArea::distances_changed, distances,
+            [this, distances] { distances->setChecked(picture_->shows_distances()); });
+    overlay("show_distance_steps", "Edges",
+            {"Show where distances step", QKeySequence("Shift+F8"), [] {}, {}, "depth edges outlines silhouette"},
+            [this](bool on) { picture_->set_distance_steps(on); });
     QAction* trust = overlay(
         "trust_shown", "Trust",
         {"Show where parallax is trusted", QKeySequence("Shift+S"), [] {}, {}, "confidence flow depth"},

@@ -67,6 +67,7 @@ StripMap map_strip(const Strip& strip, const KeyCamera& camera, int level) {
 } // namespace
 
 struct SeamZones::Impl {
+    PlanKey key; ///< in the rig's axes
     struct Pair {
         Strip strip;
         std::string a_name, b_name; ///< cameras
@@ -90,7 +91,7 @@ struct SeamZones::Impl {
     std::vector<Viewpoint> viewpoints;              ///< of all cameras that supply pixels
     std::vector<char> known;                        ///< by fine cell: a distance is found
     std::vector<char> coarse;                       ///< by cell: beside other pairs' and beside shapes
-    void prepare_edges(const PlanKey& key, std::span<const float> clear_of);
+    void prepare_edges(std::span<const float> clear_of);
 
     static Vec3 direction(int i) {
         return octahedral_direction(
@@ -176,7 +177,7 @@ void smooth_borders(SphereGrid& field, const std::vector<int>& borders) {
 SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) {
     Impl& me = *impl_;
     const FlowSettings& settings = shot_key.flow;
-    const PlanKey key = in_rig_axes(shot_key);
+    const PlanKey key = me.key = in_rig_axes(shot_key);
     me.agree = agree_inverse_m(key);
     me.nearest = 1 / settings.nearest_m;
     const bool wide = mixes_widely(key);
@@ -255,6 +256,7 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
         const auto [first, end] = columns_about(p.strip, zone, me.nearest, kMargin_rad);
         p.search.columns = cv::Range(first, end);
         p.search.by_brightness = wide;
+        p.search.to_edges = key.flow.fine_edges;
         p.search.smoothing = key.flow.fine_edges ? kFineSmoothing : kSmoothing;
         p.a_name = a.id;
         p.b_name = b.id;
@@ -272,10 +274,10 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
     for (std::size_t i = 0; i < cut_out.size(); ++i) // in the midst of a wide one as far as others tell of it
         if (cut_out[i]) clear_of[i] *= me.pair_of[i] < 0 ? 0 : share_of[i];
     me.fill = ShapeFill(kFieldSide, clear_of);
-    if (key.flow.fine_edges) me.prepare_edges(key, clear_of);
+    if (key.flow.fine_edges) me.prepare_edges(clear_of);
 }
 
-void SeamZones::Impl::prepare_edges(const PlanKey& key, std::span<const float> clear_of) {
+void SeamZones::Impl::prepare_edges(std::span<const float> clear_of) {
     constexpr int side = kFieldSide * kFiner;
     edges = true;
     for (const std::size_t i : contributing_cameras(key))
@@ -428,21 +430,23 @@ SphereGrid SeamZones::confidence(std::span<const Weighed> moments, const FlowSet
 /// The field, and of what it was put together.
 struct SeamZones::Drawn {
     SphereGrid field;
-    SphereGrid
-        parts; ///< by cell: without what was found, the share of what was found, and how far that correlates
+    /// By cell: without what was found, the share of what was found, how far that correlates, and the share of
+    /// what would be told by hand.
+    SphereGrid parts;
     std::vector<float> nearest;
 };
 
-SeamZones::Drawn SeamZones::drawn(const std::vector<StripMatch>& told_by, const FlowSettings& flow) const {
+SeamZones::Drawn SeamZones::drawn(const std::vector<StripMatch>& told_by, const FlowSettings& flow,
+                                  bool with_parts) const {
     const Impl& me = *impl_;
     const auto agree = float(me.agree), most = float(1.5 * me.nearest);
-    Drawn out{SphereGrid(kFieldSide, 2, 0), me.edges ? SphereGrid(kFieldSide, 3, 0) : SphereGrid(),
+    Drawn out{SphereGrid(kFieldSide, 2, 0), with_parts ? SphereGrid(kFieldSide, 4, 0) : SphereGrid(),
               me.nearest_there(told_by)};
     SphereGrid& field = out.field;
     for (int y = 0; y < kFieldSide; ++y)
         for (int x = 0; x < kFieldSide; ++x) {
             field.cell(x, y)[0] = agree;
-            if (me.edges) out.parts.cell(x, y)[0] = agree;
+            if (with_parts) out.parts.cell(x, y)[0] = agree;
         }
     const std::vector<float>& nearest = out.nearest;
     for (std::size_t p = 0; p < me.pairs.size(); ++p) {
@@ -470,9 +474,10 @@ SeamZones::Drawn SeamZones::drawn(const std::vector<StripMatch>& told_by, const 
                 const float share = nodes.share(first + i, zone_deg), counts = trust * found[i].correlation,
                             mix = nodes.mix(first + i, share);
                 cell[0] = agree + share * (own_agree - agree);
-                if (me.edges) {
+                if (with_parts) {
                     float* const parts = out.parts.cell(at % kFieldSide, at / kFieldSide);
                     parts[0] = cell[0], parts[1] = trust * share, parts[2] = found[i].correlation;
+                    parts[3] = share * float(seam.strength);
                 }
                 if (trust <= 0) continue; // nothing is laid on anything
                 cell[0] += counts * share * (found[i].inverse_m - own_agree);
@@ -483,12 +488,26 @@ SeamZones::Drawn SeamZones::drawn(const std::vector<StripMatch>& told_by, const 
     me.fill.apply(field);
     smooth_borders(field, me.borders);
     field.close_edges();
-    if (me.edges) out.parts.close_edges();
+    if (with_parts) out.parts.close_edges();
     return out;
 }
 
-SphereGrid SeamZones::field(std::span<const Weighed> moments, const FlowSettings& flow) const {
-    return drawn(told(moments), flow).field;
+namespace {
+/// One channel of a grid as a grid of its own.
+SphereGrid channel_of(const SphereGrid& grid, int channel) {
+    SphereGrid out(grid.side, 1);
+    for (std::size_t i = 0; i < out.values.size(); ++i)
+        out.values[i] = grid.values[i * std::size_t(grid.channels) + std::size_t(channel)];
+    return out;
+}
+} // namespace
+
+SphereGrid SeamZones::field(std::span<const Weighed> moments, const FlowSettings& flow,
+                            std::span<const DistanceArea> areas) const {
+    Drawn out = drawn(told(moments), flow, !areas.empty());
+    if (!areas.empty())
+        apply_areas(out.field, channel_of(out.parts, 3), areas, impl_->key, impl_->agree);
+    return std::move(out.field);
 }
 
 namespace {
@@ -533,10 +552,11 @@ Bounds bounds_of(const SphereGrid& field, const std::vector<float>& nearest) {
 }
 } // namespace
 
-DistanceField SeamZones::fine(std::span<const Weighed> moments, const FlowSettings& flow) const {
+DistanceField SeamZones::fine(std::span<const Weighed> moments, const FlowSettings& flow,
+                              std::span<const DistanceArea> areas) const {
     const Impl& me = *impl_;
     const std::vector<StripMatch> told_by = told(moments);
-    const Drawn rough = drawn(told_by, flow);
+    const Drawn rough = drawn(told_by, flow, true);
     DistanceField out{enlarged(rough.field, kFiner), {}};
     const int side = out.grid.side;
     const SphereGrid parts = enlarged(rough.parts, kFiner);
@@ -576,6 +596,7 @@ DistanceField SeamZones::fine(std::span<const Weighed> moments, const FlowSettin
         });
     }
     out.grid.close_edges();
+    if (!areas.empty()) apply_areas(out.grid, channel_of(parts, 3), areas, me.key, me.agree);
     out.hidden = hidden_cameras(out.grid, me.viewpoints, me.known);
     return out;
 }

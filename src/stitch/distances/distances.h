@@ -2,6 +2,7 @@
 
 #include "optics/sphere_grid.h"
 #include "picture/picture.h"
+#include "stitch/distances/areas.h"
 #include "stitch/distances/occlusion.h"
 #include "stitch/distances/support_frames.h"
 #include "stitch/plan/plan.h"
@@ -41,15 +42,18 @@ class SeamZones {
     /// nothing moved over them, what they say is brought together, so that distances stand still where the
     /// picture does. Where nothing is near a seam, and where nothing can be told, it is the agree distance:
     /// the seam's own near it if it has one. `flow`, as flow_at() has it for that moment, says how strongly
-    /// each seam is closed, how wide its zone is (no wider than the key's) and where it agrees.
-    SphereGrid field(std::span<const Weighed> moments, const FlowSettings& flow) const;
+    /// each seam is closed, how wide its zone is (no wider than the key's) and where it agrees. In `areas`
+    /// distances are what these say.
+    SphereGrid field(std::span<const Weighed> moments, const FlowSettings& flow,
+                     std::span<const DistanceArea> areas = {}) const;
     /// How far what was found is trusted in that field, 0 to 1, by direction; below 0 where no seam is near.
     SphereGrid confidence(std::span<const Weighed> moments, const FlowSettings& flow) const;
 
     /// The same with cells half as large, where the key asks for edges: from what each camera of a pair sees,
     /// not one of them alone, so that distances step where things end, on either side of them; and which
     /// cameras see what it tells.
-    DistanceField fine(std::span<const Weighed> moments, const FlowSettings& flow) const;
+    DistanceField fine(std::span<const Weighed> moments, const FlowSettings& flow,
+                       std::span<const DistanceArea> areas = {}) const;
 
     std::size_t bytes() const;
 
@@ -60,7 +64,7 @@ class SeamZones {
     struct Impl;
     std::vector<StripMatch> told(std::span<const Weighed> moments) const;
     struct Drawn;
-    Drawn drawn(const std::vector<StripMatch>& told_by, const FlowSettings& flow) const;
+    Drawn drawn(const std::vector<StripMatch>& told_by, const FlowSettings& flow, bool with_parts) const;
     std::unique_ptr<Impl> impl_;
 };
 

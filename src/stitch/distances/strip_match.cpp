@@ -2,6 +2,7 @@
 
 #include "base/parallel.h"
 #include "picture/convert_simd.h"
+#include "stitch/distances/edge_median.h"
 #include "stitch/distances/edge_smooth.h"
 
 #include <opencv2/calib3d.hpp>
@@ -257,6 +258,7 @@ StripMatch match_strip(const cv::Mat& a, const cv::Mat& b, const StripMask& a_ma
     cv::add(sure, cv::Scalar(kUnsure), sure);
     if (!columns.empty()) {
         sure = sure.colRange(columns).clone();
+        if (search.to_edges) median_along_edges(b.colRange(columns), searched, sure);
         smooth_along_edges(b.colRange(columns), searched, sure, search.smoothing, kEdge);
         searched.copyTo(parallax.colRange(columns));
     }

@@ -32,6 +32,7 @@ struct StripSearch {
     double smoothness = 1;                ///< above 1: surfaces are held to be smoother
     cv::Range columns = cv::Range::all(); ///< elsewhere all is taken to be far, and only compared
     double smoothing = 20;                ///< of parallax along edges (smooth_along_edges)
+    bool to_edges = false;                ///< steps of parallax are brought to the picture's edges
     bool by_brightness = false;           ///< what is the same must be about as bright, too
 };
 

@@ -77,7 +77,7 @@ CutHole cut_hole(const Shot& shot, Seconds time) {
     CutHole hole;
     const bool cut = std::any_of(shot.cameras.begin(), shot.cameras.end(), [](const ShotCamera& c) {
         return c.used && std::any_of(c.shapes.begin(), c.shapes.end(),
-                                     [](const Shape& s) { return s.on && !s.restores; });
+                                     [](const Shape& s) { return s.on && !s.restores && !s.distance; });
     });
     if (!cut) return hole;
     PlanKey key = plain_key(shot, time), uncut = key, whole = key;

@@ -22,11 +22,12 @@ bool is_stereo_pair(const PlanKey& key) {
     return has(Eyes::left) && has(Eyes::right);
 }
 
-/// Shapes that count, as they are at a moment.
+/// Cut-outs and restores that count, as they are at a moment.
 std::vector<KeyShape> shapes_at(const ShotCamera& camera, Seconds time) {
     std::vector<KeyShape> out;
     for (const Shape& s : camera.shapes)
-        if (s.on && !s.keys.empty()) out.push_back({s.restores, s.feather_deg, corners_at(s, time)});
+        if (s.on && !s.distance && !s.keys.empty())
+            out.push_back({s.restores, s.feather_deg, corners_at(s, time)});
     return out;
 }
 

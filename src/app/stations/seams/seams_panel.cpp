@@ -1,5 +1,6 @@
 #include "app/stations/seams/seams_panel.h"
 
+#include "app/picture/measure_tool.h"
 #include "app/stations/seams/crossings_part.h"
 #include "app/stations/seams/parallax_part.h"
 #include "app/stations/seams/shapes_part.h"
@@ -21,12 +22,12 @@ namespace porb::app {
 
 SeamsPanel::SeamsPanel(Session& session, PictureArea& picture, QWidget* parent)
     : Panel("Seams", "Who supplies what, and how neighbours pass into each other.", parent),
-      session_(session), picture_(picture) {
+      session_(session), picture_(picture), measure_(new MeasureTool(session, picture, this)) {
     setObjectName("seams_panel");
     parts_ = add_parts(column(), "seams_",
                        {{"Blend", "Reach, feather, blending"},
                         {"Parallax", "Where neighbours meet, and how parallax is closed there"},
-                        {"Shapes", "Cut-outs and restores drawn on lenses"},
+                        {"Shapes", "Cut-outs, restores and distances drawn on lenses"},
                         {"Shelters", "What must come whole from one camera"},
                         {"Crossings", "What passes a seam, and what shows of it"}});
     pages_ = new QStackedWidget;
@@ -39,9 +40,9 @@ SeamsPanel::SeamsPanel(Session& session, PictureArea& picture, QWidget* parent)
     pages_->addWidget(blend);
     parallax_ = new ParallaxPart(session, picture);
     pages_->addWidget(parallax_);
-    shapes_ = new ShapesPart(session, picture);
+    shapes_ = new ShapesPart(session, picture, *measure_);
     pages_->addWidget(shapes_);
-    shelters_ = new SheltersPart(session, picture);
+    shelters_ = new SheltersPart(session, picture, *measure_);
     pages_->addWidget(shelters_);
     crossings_ = new CrossingsPart(session, picture);
     pages_->addWidget(crossings_);

@@ -12,6 +12,7 @@ class QStackedWidget;
 namespace porb::app {
 
 class CrossingsPart;
+class MeasureTool;
 class NumberField;
 class ParallaxPart;
 class PictureArea;
@@ -29,6 +30,7 @@ class SeamsPanel : public Panel {
     void show_part(Part part);
     ShapesPart& shapes() { return *shapes_; }
     SheltersPart& shelters() { return *shelters_; }
+    MeasureTool& measure() { return *measure_; }
     ParallaxPart& parallax() { return *parallax_; }
     CrossingsPart& crossings() { return *crossings_; }
 
@@ -45,6 +47,7 @@ class SeamsPanel : public Panel {
     void change(const QString& what, const QString& key, const std::function<void(ShotCamera&)>& set);
     Session& session_;
     PictureArea& picture_;
+    MeasureTool* measure_;
     QButtonGroup* parts_;
     QStackedWidget* pages_;
     ParallaxPart* parallax_;

@@ -1,5 +1,6 @@
 #include "app/stations/seams/seams_station.h"
 
+#include "app/picture/measure_tool.h"
 #include "app/stations/seams/crossing_lane.h"
 #include "app/stations/seams/crossings_part.h"
 #include "app/stations/seams/parallax_part.h"
@@ -71,10 +72,15 @@ class SeamsStation final : public Station {
              "optical flow silhouette outline occlusion halo ghost"},
             {"Find lines where neighbours differ least", QKeySequence("F6"),
              in(Part::parallax, [p] { p->parallax().find_lines_now(); }), there, "seam optimal cut"},
-            {"Draw a cut-out", QKeySequence("Z"), in(Part::shapes, [p] { p->shapes().tool().begin(false); }),
+            {"Draw a cut-out", QKeySequence("Z"), in(Part::shapes, [p] { p->shapes().tool().begin(ShapeKind::cut_out); }),
              there, "mask remove hide roto"},
             {"Draw a restore", QKeySequence("Shift+Z"),
-             in(Part::shapes, [p] { p->shapes().tool().begin(true); }), there, "mask keep bring back roto"},
+             in(Part::shapes, [p] { p->shapes().tool().begin(ShapeKind::restore); }), there, "mask keep bring back roto"},
+            {"Draw a distance", QKeySequence("Ctrl+Shift+D"),
+             in(Part::shapes, [p] { p->shapes().tool().begin(ShapeKind::distance); }), there,
+             "depth glass mirror water plane mask override"},
+            {"Measure between two places", QKeySequence("F9"), [p] { p->measure().measure(); }, there,
+             "metres ruler depth"},
             {"Draw a shelter", QKeySequence("A"), in(Part::shelters, [p] { p->shelters().tool().begin(); }),
              there, "mask keep whole one camera ghost"},
             {"Grow a shelter from a click", QKeySequence("Shift+A"),

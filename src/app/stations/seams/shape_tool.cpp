@@ -14,6 +14,13 @@ namespace {
 constexpr double kNearPx = 9, kLeastBend = 0.006; ///< radii: a shorter drag sets a corner without handles
 constexpr int kSteps = 16;
 
+QString name_of(ShapeKind kind) {
+    return kind == ShapeKind::distance ? "distance" : kind == ShapeKind::restore ? "restore" : "cut-out";
+}
+QColor colour_of(ShapeKind kind) {
+    return kind == ShapeKind::distance ? colour::accent : kind == ShapeKind::restore ? colour::good : colour::stop;
+}
+
 double apart(const QPointF& a, const QPointF& b) {
     return std::hypot(a.x() - b.x(), a.y() - b.y());
 }
@@ -48,13 +55,13 @@ std::vector<ShapeCorner> ShapeTool::corners(int shape) const {
     return corners_at(u->shapes[std::size_t(shape)], session_.playhead());
 }
 
-void ShapeTool::begin(bool restores) {
+void ShapeTool::begin(ShapeKind kind) {
     if (!camera()) return;
     if (picture_.mode() != ViewMode::lens && picture_.mode() != ViewMode::map &&
         picture_.mode() != ViewMode::window)
         picture_.set_mode(ViewMode::lens);
     drawing_ = true;
-    restores_ = restores;
+    kind_ = kind;
     draft_.clear();
     on_ = camera()->id;
     select(-1);
@@ -309,14 +316,15 @@ void ShapeTool::close() {
         return session_.say("A shape needs three corners at least: click where its outline runs.",
                             Signal::care);
     Shape shape;
-    shape.restores = restores_;
+    shape.restores = kind_ == ShapeKind::restore;
+    if (kind_ == ShapeKind::distance) shape.distance = AreaDistance();
     shape.keys = {{session_.playhead(), draft_}};
     int index = 0;
-    session_.edit_shot(restores_ ? "Draw a restore" : "Draw a cut-out", [&](Shot& s) {
+    session_.edit_shot("Draw a " + name_of(kind_), [&](Shot& s) {
         for (auto& c : s.cameras)
             if (c.camera == on_) {
                 index = int(c.shapes.size());
-                shape.name = (restores_ ? "restore " : "cut-out ") + std::to_string(index + 1);
+                shape.name = name_of(kind_).toStdString() + " " + std::to_string(index + 1);
                 c.shapes.push_back(shape);
             }
     });
@@ -378,7 +386,7 @@ void ShapeTool::remove_selected() {
     });
 }
 
-void ShapeTool::stroke(QPainter& p, const std::vector<ShapeCorner>& corners, bool restores, bool chosen,
+void ShapeTool::stroke(QPainter& p, const std::vector<ShapeCorner>& corners, ShapeKind kind, bool chosen,
                        bool open) const {
     // In map view a shape may lie across the edge at 180 degrees: its line ends there and goes on at the
     // other.
@@ -397,12 +405,15 @@ void ShapeTool::stroke(QPainter& p, const std::vector<ShapeCorner>& corners, boo
             if (at) runs.back() << *at;
         }
     }
-    const QColor colour = restores ? colour::good : colour::stop;
+    const QColor colour = colour_of(kind);
+    const Qt::PenStyle style = kind == ShapeKind::restore    ? Qt::SolidLine
+                               : kind == ShapeKind::distance ? Qt::DashDotLine
+                                                             : Qt::DashLine;
     for (const auto& run : runs) {
         p.setBrush(Qt::NoBrush);
         p.setPen(QPen(QColor(0, 0, 0, 150), chosen ? 4 : 3));
         p.drawPolyline(run);
-        p.setPen(QPen(colour, chosen ? 2 : 1.3, restores ? Qt::SolidLine : Qt::DashLine));
+        p.setPen(QPen(colour, chosen ? 2 : 1.3, style));
         p.drawPolyline(run);
     }
 }
@@ -415,7 +426,7 @@ void ShapeTool::paint(QPainter& p) {
     for (int s = 0; s < int(u->shapes.size()); ++s) {
         const Shape& shape = u->shapes[std::size_t(s)];
         p.setOpacity(shape.on ? 1 : 0.4);
-        stroke(p, corners(s), shape.restores, s == selected_, false);
+        stroke(p, corners(s), kind_of(shape), s == selected_, false);
     }
     p.setOpacity(1);
     const auto handles = [&](const std::vector<ShapeCorner>& list, int chosen) {
@@ -437,7 +448,7 @@ void ShapeTool::paint(QPainter& p) {
         }
     };
     if (drawing_) {
-        stroke(p, draft_, restores_, true, true);
+        stroke(p, draft_, kind_, true, true);
         handles(draft_, int(draft_.size()) - 1);
         if (!draft_.empty() && grip_.part == Part::none)
             if (const auto last = screen_of(draft_.back().at)) {
@@ -453,7 +464,9 @@ void ShapeTool::paint(QPainter& p) {
 QString ShapeTool::words() const {
     if (!drawing_) return {};
     const QString what =
-        QString(restores_ ? "What camera %1 should show again" : "What camera %1 should not show")
+        QString(kind_ == ShapeKind::distance  ? "What camera %1 sees there is how far away"
+                : kind_ == ShapeKind::restore ? "What camera %1 should show again"
+                                              : "What camera %1 should not show")
             .arg(QString::fromStdString(on_));
     return draft_.size() < kFewestCorners
                ? what + ": click round it; drag while clicking to bend (Esc gives up)"

@@ -5,14 +5,14 @@
 
 namespace porb::app {
 
-/// Draws and edits the selected camera's cut-outs and restores: in lens view on its picture, in map and
+/// Draws and edits the selected camera's cut-outs, restores and told distances: in lens view on its picture, in map and
 /// window view where it sees. Clicks set corners, dragging while setting one bends the outline there.
 class ShapeTool : public QObject, public PictureTool {
     Q_OBJECT
   public:
     ShapeTool(Session& session, PictureArea& picture, QObject* parent = nullptr);
 
-    void begin(bool restores); ///< a new shape on the selected camera
+    void begin(ShapeKind kind); ///< a new shape on the selected camera
     void give_up();
     bool is_drawing() const { return drawing_; }
     int selected() const { return selected_; } ///< of the selected camera's shapes; -1: none
@@ -47,12 +47,13 @@ class ShapeTool : public QObject, public PictureTool {
     Hit hit(const QPointF& at) const;
     void close();
     void edit_corners(const QString& label, const std::vector<ShapeCorner>& corners, const QString& key);
-    void stroke(QPainter& p, const std::vector<ShapeCorner>& corners, bool restores, bool chosen,
+    void stroke(QPainter& p, const std::vector<ShapeCorner>& corners, ShapeKind kind, bool chosen,
                 bool open) const;
 
     Session& session_;
     PictureArea& picture_;
-    bool drawing_ = false, restores_ = false;
+    bool drawing_ = false;
+    ShapeKind kind_ = ShapeKind::cut_out; ///< of the draft
     std::vector<ShapeCorner> draft_;
     std::string on_; ///< camera of the draft
     int selected_ = -1, corner_ = -1;

@@ -1,6 +1,7 @@
 #include "app/stations/seams/shapes_part.h"
 
 #include "app/session/job_bar.h"
+#include "app/stations/seams/area_distance_row.h"
 #include "app/widgets/keyed_list.h"
 #include "app/widgets/number_field.h"
 #include "base/angle.h"
@@ -18,14 +19,14 @@
 
 namespace porb::app {
 
-ShapesPart::ShapesPart(Session& session, PictureArea& picture, QWidget* parent)
+ShapesPart::ShapesPart(Session& session, PictureArea& picture, MeasureTool& measure, QWidget* parent)
     : QWidget(parent), session_(session), picture_(picture), tool_(session, picture) {
     auto* column = new QVBoxLayout(this);
     column->setContentsMargins(0, 0, 0, 0);
     column->setSpacing(6);
     auto* words =
         new QLabel("A cut-out takes something out of a camera's picture; the neighbour who sees behind it "
-                   "fills in. A restore brings a part back.");
+                   "fills in. A restore brings a part back. A distance says how far away glass, mirrors or water are.");
     words->setProperty("role", "hint");
     words->setWordWrap(true);
     column->addWidget(words);
@@ -34,14 +35,17 @@ ShapesPart::ShapesPart(Session& session, PictureArea& picture, QWidget* parent)
     camera_->setToolTip("The camera whose shapes these are (N for the next)");
     column->addWidget(camera_);
     auto* draw = new QHBoxLayout;
-    cut_ = new QPushButton("Draw a cut-out");
+    draw->addWidget(new QLabel("Draw a"));
+    cut_ = new QPushButton("Cut-out");
     cut_->setObjectName("draw_cut_out");
     cut_->setToolTip("Click round what this camera should not show (Z)");
-    restore_ = new QPushButton("Draw a restore");
+    restore_ = new QPushButton("Restore");
     restore_->setObjectName("draw_restore");
     restore_->setToolTip("Click round what it should show again (Shift+Z)");
-    draw->addWidget(cut_);
-    draw->addWidget(restore_);
+    tell_ = new QPushButton("Distance");
+    tell_->setObjectName("draw_distance");
+    tell_->setToolTip("Click round what matching can't place, and say how far away it is (Ctrl+Shift+D)");
+    for (QPushButton* b : {cut_, restore_, tell_}) draw->addWidget(b, 1);
     column->addLayout(draw);
     list_ = new NamedList("Shape", "Does");
     list_->setObjectName("shapes_table");
@@ -51,6 +55,12 @@ ShapesPart::ShapesPart(Session& session, PictureArea& picture, QWidget* parent)
     feather_->setObjectName("shape_feather");
     feather_->setToolTip("How softly the shape's edge ends");
     form->addRow("Feather", feather_);
+    distance_ = new AreaDistanceRow("shape_distance", session, measure);
+    form->addRow("Lies", distance_);
+    connect(distance_, &AreaDistanceRow::edited, this, [this](const AreaDistance& d, const QString& key) {
+        set(
+            "Distance of a shape", [d](Shape& s) { s.distance = d; }, key);
+    });
     keys_ =
         new KeysRow("shape", "Sets a key of the selected shape at the playhead, or takes the one there away: "
                              "between keys the shape moves evenly");
@@ -87,8 +97,9 @@ ShapesPart::ShapesPart(Session& session, PictureArea& picture, QWidget* parent)
     connect(camera_, &QComboBox::activated, this, [this](int i) {
         if (const Shot* s = session_.shot()) session_.select_camera(s->cameras[std::size_t(i)].camera);
     });
-    connect(cut_, &QPushButton::clicked, this, [this] { tool_.begin(false); });
-    connect(restore_, &QPushButton::clicked, this, [this] { tool_.begin(true); });
+    connect(cut_, &QPushButton::clicked, this, [this] { tool_.begin(ShapeKind::cut_out); });
+    connect(restore_, &QPushButton::clicked, this, [this] { tool_.begin(ShapeKind::restore); });
+    connect(tell_, &QPushButton::clicked, this, [this] { tool_.begin(ShapeKind::distance); });
     connect(keys_, &KeysRow::toggle_wanted, this, [this] { tool_.toggle_key(); });
     connect(remove_, &QPushButton::clicked, this, [this] { tool_.remove_selected(); });
     connect(copy_, &QPushButton::clicked, this, &ShapesPart::copy_to_others);
@@ -199,13 +210,21 @@ void ShapesPart::refresh() {
     }
     std::vector<NamedList::Row> rows;
     for (const Shape& s : u->shapes)
-        rows.push_back({QString::fromStdString(s.name), s.on, s.restores ? "brings back" : "cuts out",
-                        s.restores ? colour::good : colour::stop});
+        rows.push_back({QString::fromStdString(s.name), s.on,
+                        s.distance   ? "tells how far"
+                        : s.restores ? "brings back"
+                                     : "cuts out",
+                        s.distance   ? colour::accent
+                        : s.restores ? colour::good
+                                     : colour::stop});
     const int index = tool_.selected();
     list_->show_rows(rows, index);
     const bool chosen = index >= 0 && index < int(u->shapes.size());
     for (QWidget* w : std::initializer_list<QWidget*>{feather_, copy_, remove_}) w->setEnabled(chosen);
     follow_->setEnabled(chosen && !job_.is_running());
+    const bool tells = chosen && u->shapes[std::size_t(index)].distance;
+    distance_->setEnabled(tells);
+    distance_->show_distance(tells ? *u->shapes[std::size_t(index)].distance : AreaDistance());
     if (chosen) {
         const Shape& s = u->shapes[std::size_t(index)];
         feather_->set_quietly(s.feather_deg);

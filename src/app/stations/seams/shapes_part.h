@@ -13,13 +13,15 @@ namespace porb::app {
 
 class KeysRow;
 class NamedList;
+class AreaDistanceRow;
+class MeasureTool;
 class NumberField;
 
-/// The part of Seams that lists the selected camera's cut-outs and restores.
+/// The part of Seams that lists the selected camera's cut-outs, restores and told distances.
 class ShapesPart : public QWidget {
     Q_OBJECT
   public:
-    ShapesPart(Session& session, PictureArea& picture, QWidget* parent = nullptr);
+    ShapesPart(Session& session, PictureArea& picture, MeasureTool& measure, QWidget* parent = nullptr);
     ShapeTool& tool() { return tool_; }
     BackgroundJob& job() { return job_; }
     void refresh();
@@ -39,8 +41,9 @@ class ShapesPart : public QWidget {
     QComboBox* camera_;
     NamedList* list_;
     KeysRow* keys_;
-    QPushButton *cut_, *restore_, *copy_, *remove_, *look_, *follow_;
+    QPushButton *cut_, *restore_, *tell_, *copy_, *remove_, *look_, *follow_;
     NumberField* feather_;
+    AreaDistanceRow* distance_;
     QLabel* hole_;
     std::optional<PlanKey> hole_of_; ///< what the hole was looked for in last
     CutHole found_;

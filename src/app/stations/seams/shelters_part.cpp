@@ -1,6 +1,7 @@
 #include "app/stations/seams/shelters_part.h"
 
 #include "app/session/job_bar.h"
+#include "app/stations/seams/area_distance_row.h"
 #include "app/widgets/keyed_list.h"
 #include "app/widgets/number_field.h"
 #include "project/limits.h"
@@ -16,12 +17,12 @@
 
 namespace porb::app {
 
-SheltersPart::SheltersPart(Session& session, PictureArea& picture, QWidget* parent)
+SheltersPart::SheltersPart(Session& session, PictureArea& picture, MeasureTool& measure, QWidget* parent)
     : QWidget(parent), session_(session), tool_(session, picture) {
     auto* column = new QVBoxLayout(this);
     column->setContentsMargins(0, 0, 0, 0);
     column->setSpacing(6);
-    auto* words = new QLabel("What lies in a shelter comes whole from one camera: seams run round it.");
+    auto* words = new QLabel("What lies in a shelter comes whole from one camera: seams run round it, and nothing in it is torn.");
     words->setProperty("role", "hint");
     words->setWordWrap(true);
     column->addWidget(words);
@@ -49,6 +50,12 @@ SheltersPart::SheltersPart(Session& session, PictureArea& picture, QWidget* pare
     sees_->setObjectName("shelter_sees");
     sees_->setWordWrap(true);
     form->addRow("", sees_);
+    distance_ = new AreaDistanceRow("shelter_distance", session, measure);
+    form->addRow("Lies", distance_);
+    connect(distance_, &AreaDistanceRow::edited, this, [this](const AreaDistance& d, const QString& key) {
+        set(
+            "Distance of a shelter", [d](Shelter& s) { s.distance = d; }, key);
+    });
     auto* span = new QHBoxLayout;
     from_ = new QPushButton;
     from_->setObjectName("shelter_from");
@@ -220,7 +227,7 @@ void SheltersPart::refresh() {
     }
     list_->show_rows(rows, tool_.selected());
     const Shelter* s = chosen();
-    for (QWidget* w : std::initializer_list<QWidget*>{camera_, from_, to_, ease_, feather_, remove_})
+    for (QWidget* w : std::initializer_list<QWidget*>{camera_, distance_, from_, to_, ease_, feather_, remove_})
         w->setEnabled(s != nullptr);
     follow_->setEnabled(s && !job_.is_running());
     from_->setText("from the start");
@@ -251,6 +258,7 @@ void SheltersPart::refresh() {
     sees_->setStyleSheet(QString("color: %1;").arg((sight.seen < 1 ? colour::care : colour::muted).name()));
     if (s->from) from_->setText(QString("from %1 s").arg(s->from->to_double(), 0, 'f', 2));
     if (s->to) to_->setText(QString("to %1 s").arg(s->to->to_double(), 0, 'f', 2));
+    distance_->show_distance(s->distance);
     ease_->set_quietly(s->ease_s);
     feather_->set_quietly(s->feather_deg);
     keys_->show_keys(s->keys, session_.playhead());

@@ -11,13 +11,15 @@ namespace porb::app {
 
 class KeysRow;
 class NamedList;
+class AreaDistanceRow;
+class MeasureTool;
 class NumberField;
 
 /// The part of Seams that lists the shot's shelters.
 class SheltersPart : public QWidget {
     Q_OBJECT
   public:
-    SheltersPart(Session& session, PictureArea& picture, QWidget* parent = nullptr);
+    SheltersPart(Session& session, PictureArea& picture, MeasureTool& measure, QWidget* parent = nullptr);
     ShelterTool& tool() { return tool_; }
     BackgroundJob& job() { return job_; }
     void refresh();
@@ -35,6 +37,7 @@ class SheltersPart : public QWidget {
     KeysRow* keys_;
     QPushButton *draw_, *grow_, *from_, *to_, *follow_, *remove_;
     QComboBox* camera_;
+    AreaDistanceRow* distance_;
     NumberField *ease_, *feather_;
     QLabel* sees_;
 };
