@@ -40,6 +40,7 @@ Shot random_shot(std::mt19937& random, int cameras, int number) {
         uses[i].media = random() & 1 ? "m" : "";
         in_order(uses[i].colour.gains);
         for (auto& shape : uses[i].shapes) {
+            if (shape.distance) shape.restores = false;
             if (shape.keys.empty()) shape.keys.resize(1);
             in_order(shape.keys);
             for (auto& k : shape.keys) k.corners.resize(4, {{0.5, 3}, {-3, 0}, {0, 0}});

@@ -14,7 +14,7 @@ namespace porb::app {
 namespace {
 
 constexpr double kPictureShows = 0.3; ///< of the picture through the colours
-constexpr double kStep = 1.2;
+constexpr double kStep = 1.2, kPlain = 0.6;
 constexpr int kHatch = 7; ///< pixels from line to line
 constexpr int kStepWidth = 720;
 
@@ -30,7 +30,7 @@ Vec2 place_in(const Region& r, const QImage& image, int x, int y) {
 
 QColor distance_colour(double inverse_m) {
     static constexpr std::array<std::array<int, 3>, 6> kScale = {
-        {{254, 232, 56}, {208, 188, 96}, {165, 156, 116}, {124, 123, 120}, {72, 84, 108}, {0, 34, 78}}};
+        {{253, 231, 37}, {122, 209, 81}, {34, 168, 132}, {42, 120, 142}, {65, 68, 135}, {68, 1, 84}}};
     const double metres = inverse_m > 1 / kFarthestShown_m ? 1 / inverse_m : kFarthestShown_m;
     const double at = std::clamp(std::log(metres / kNearestShown_m) / std::log(kFarthestShown_m / kNearestShown_m),
                                  0.0, 1.0) *
@@ -58,11 +58,13 @@ void tint_by_distance(QImage& picture, const View& view, const FoundDistances& f
                 const auto d = map.direction(place_in(r, picture, x, y));
                 if (!d) continue;
                 const double trust = found.trust_at(*d);
+                if (trust < 0) { // the picture, grey and dim
+                    const int grey = int(qGray(line[x]) * kPlain);
+                    line[x] = qRgb(grey, grey, grey);
+                    continue;
+                }
                 QColor tint = distance_colour(found.inverse_at(*d));
-                if (trust < 0) {
-                    const int grey = qGray(tint.rgb());
-                    tint = QColor(grey, grey, grey);
-                } else if (trust < kTrusted && (x + y) % kHatch < 2) {
+                if (trust < kTrusted && (x + y) % kHatch < 2) {
                     tint = tint.darker(190);
                 }
                 const double light = qGray(line[x]) * kPictureShows;
@@ -130,7 +132,7 @@ void paint_distance_scale(QPainter& p, const QRectF& within) {
         p.drawText(QPointF(std::clamp(x - w / 2, box.left() + 4, box.right() - w - 4), bar.bottom() + 14), text);
     }
     p.setPen(colour::muted);
-    p.drawText(QPointF(bar.left(), box.bottom() - 5), "hatched: not trusted    grey: the agree distance");
+    p.drawText(QPointF(bar.left(), box.bottom() - 5), "hatched: not trusted    grey: at the agree distance");
     p.restore();
 }
 
