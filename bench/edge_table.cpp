@@ -8,6 +8,7 @@
 
 #include "base/parallel.h"
 #include "media/still.h"
+#include "seams/tears.h"
 #include "stitch/compose.h"
 #include "stitch/plan/coverage.h"
 
@@ -23,6 +24,7 @@ namespace {
 
 constexpr double kNear_deg = 9; ///< of a seam, as a difference of what lies inside two reaches
 constexpr int kBeside = 4;      ///< pixels
+constexpr int kTearWidth = 3840;
 
 /// Where two lenses see, and where a seam is near.
 struct Masks {
@@ -126,9 +128,9 @@ int main(int argc, char** argv) {
     app.add_flag("--no-flow", no_flow, "Without distances");
     CLI11_PARSE(app, argc, argv);
     if (width <= 0) width = int(1.8 * size / 16) * 16;
-    fmt::print("{:<14}{:<15}{:>5} {:>6}  {:>9} {:>8} {:>8} {:>8}  {:>8}  {:>9} {:>7}  {:>8} {:>7}\n", "rig",
+    fmt::print("{:<14}{:<15}{:>5} {:>6}  {:>9} {:>8} {:>8} {:>8}  {:>8}  {:>9} {:>7}  {:>8} {:>7}  {:>7}\n", "rig",
                "scene", "seed", "size", "rms edges", "ragged", "truth", "outlines", "ssim all", "1/m off",
-               "wrong", "at edges", "wrong");
+               "wrong", "at edges", "wrong", "torn");
     for (const auto& rig : rigs)
         for (const auto& scene : scenes)
             for (const unsigned seed : seeds) {
@@ -162,12 +164,19 @@ int main(int argc, char** argv) {
                     off = errors_of(found, inverse, everywhere ? masks.overlap : masks.seams);
                     off_edges = errors_of(found, inverse, band);
                 }
+                cv::Mat large; // as densely as crossings are looked through
+                cv::resize(take.truth, large, cv::Size(kTearWidth, kTearWidth / 2), 0, 0, cv::INTER_CUBIC);
+                const Picture truth = picture_of(large);
+                View tear_view;
+                tear_view.target = equirect_target(kTearWidth);
+                const Tears tears =
+                    tears_in(take.project, shot, composer, Seconds(0), tear_view, {}, &truth);
                 fmt::print("{:<14}{:<15}{:>5} {:>6}  {:>9.2f} {:>8.3f} {:>8.3f} {:>8}  {:>8.4f}  {:>9.4f} "
-                           "{:>6.2f}%  {:>8.4f} {:>6.2f}%\n",
+                           "{:>6.2f}%  {:>8.4f} {:>6.2f}%  {:>6.2f}%\n",
                            rig, scene, seed, size, rms(a, b, band), raggedness(a, b, outlines, masks.seams),
                            raggedness(noisy, b, outlines, masks.seams), cv::countNonZero(band),
                            ssim(a, b, masks.overlap), off.median, off.wrong, off_edges.median,
-                           off_edges.wrong);
+                           off_edges.wrong, 100 * tears.torn_px / std::max(1.0, tears.edges_px));
                 std::fflush(stdout);
                 if (pictures.empty()) continue;
                 fs::create_directories(pictures);
@@ -176,6 +185,9 @@ int main(int argc, char** argv) {
                                 fs::path(pictures) / fmt::format("{}-{}-{}-{}.png", rig, scene, seed, what));
                 };
                 keep("made", made);
+                cv::Mat torn;
+                cv::cvtColor(cv::Mat(tears.height, tears.width, CV_8U, const_cast<std::uint8_t*>(tears.torn.data())), torn, cv::COLOR_GRAY2BGR);
+                keep("torn", torn);
                 keep("truth", take.truth);
                 keep("distances",
                      shades(gathered.distances ? read_field(gathered.distances->grid, shot, width)

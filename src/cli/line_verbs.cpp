@@ -113,15 +113,16 @@ void list_crossings(const Shot& shot, bool json) {
                        {"height_deg", at.height_deg},
                        {"apart_px", c.apart_px},
                        {"damage_px", c.visible_parallax_px},
+                       {"torn_px", c.torn_px},
                        {"open", is_open(c)},
                        {"cure", word_of(c.resolution)},
                        {"dismissed", c.dismissed}});
         if (!json)
             std::cout << fmt::format(
                 "{:>3}  {:>4} - {:<4} {:7.2f} to {:7.2f} s  at {:6.1f} {:5.1f} deg  {:4.0f} px apart, "
-                "{:4.0f} px show{}{}\n",
+                "{:4.0f} px show, {:4.0f} px torn{}{}\n",
                 c.id, c.a, c.b, c.from.to_double(), c.to.to_double(), at.yaw_deg, at.pitch_deg, c.apart_px,
-                c.visible_parallax_px,
+                c.visible_parallax_px, c.torn_px,
                 c.resolution == CrossingResolution::none
                     ? ""
                     : fmt::format("  closed by {}", word_of(c.resolution)),

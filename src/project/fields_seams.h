@@ -189,6 +189,7 @@ void fields(V& v, C& x) {
     v.check([&](const auto& c) { check_order(c, "path", x.path, true); });
     v.number("apart_px", x.apart_px, limits::kApart_px);
     v.number("damage_px", x.visible_parallax_px, limits::kApart_px);
+    v.number("torn_px", x.torn_px, limits::kApart_px);
     v.word("cure", x.resolution, kResolutionWords);
     v.text("shelter", x.shelter, limits::kName);
     v.flag("dismissed", x.dismissed);

@@ -203,6 +203,7 @@ struct Crossing {
     std::vector<ShelterKey> path; ///< the oval about it, in order of time
     double apart_px = 0;          ///< how far its two pictures are apart at the agree distance, at 3840 wide
     double visible_parallax_px = 0; ///< what of that shows, as measured last; at 3840 wide
+    double torn_px = 0;             ///< length of edges there that no source shows, likewise
     CrossingResolution resolution = CrossingResolution::none;
     std::string shelter;    ///< name of the one that was made for it
     bool dismissed = false; ///< looked at and left
@@ -211,8 +212,10 @@ struct Crossing {
 };
 /// Less is not seen: two edges nearer than a pixel of a picture 3840 wide pass for one.
 inline constexpr double kVisible_px = 1.0;
+/// Shorter tears pass for grain.
+inline constexpr double kVisibleTear_px = 12;
 inline bool is_open(const Crossing& c) {
-    return !c.dismissed && c.visible_parallax_px >= kVisible_px;
+    return !c.dismissed && (c.visible_parallax_px >= kVisible_px || c.torn_px >= kVisibleTear_px);
 }
 /// The outcome of a scan.
 struct CrossingScan {

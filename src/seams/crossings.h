@@ -17,7 +17,7 @@ struct ScanSettings {
 /// Looks through the shot's used part for subjects that pass from one camera to its neighbour and stand in
 /// front of what is behind them: what changes against the median picture of the shot, nearer than the median
 /// distance there, touching the line between two cameras. Each is followed while it touches it, and what
-/// shows of its parallax measured as visible_parallax_px() does. Throws Error when no cameras overlap, and
+/// shows of it measured as measured_again() does. Throws Error when no cameras overlap, and
 /// Cancelled.
 CrossingScan scan_crossings(const Project& project, const Shot& shot, Composer& composer,
                             const ScanSettings& settings, const std::function<void(double)>& step,
@@ -27,8 +27,9 @@ CrossingScan scan_crossings(const Project& project, const Shot& shot, Composer& 
 /// pixels of a picture 3840 wide: the most over the crossing's moments of what nine tenths of its places stay
 /// under. As the shot is now, with its lines, flow and shelters; 0 where nothing passes over inside it.
 /// Measured anew from the pictures along the direction of parallax, whatever the flow holds true.
-double visible_parallax_px(const Project& project, const Shot& shot, Composer& composer,
-                           const Crossing& crossing, const Cancel& cancel);
+/// And how long edges are there that no source shows (seams/tears.h), the most over its moments.
+Crossing measured_again(const Project& project, const Shot& shot, Composer& composer, const Crossing& crossing,
+                        const Cancel& cancel);
 
 /// The scan with every crossing measured again as the shot is now.
 CrossingScan measured_again(const Project& project, const Shot& shot, Composer& composer,

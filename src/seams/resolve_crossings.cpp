@@ -3,6 +3,7 @@
 #include "picture/convert_simd.h"
 #include "seams/crossings.h"
 #include "seams/find_lines.h"
+#include "seams/tears.h"
 #include "stitch/plan/plan_lens.h"
 #include "stitch/plan/supply.h"
 
@@ -32,6 +33,7 @@ constexpr float kNearBy = 0.006f; ///< by so much a pixel is a nearer place to b
 constexpr int kFewPlaces = 6;
 constexpr double kNinetenths = 0.9;
 constexpr std::size_t kMostMoments = 5, kFewMoments = 3;
+constexpr double kAroundTears_deg = 3; ///< of the oval that is looked through for them
 constexpr double kWider = 1.15, kEase_s = 0.4;
 
 /// One moment's subject, laid out on a plane of directions, and what two cameras show of it.
@@ -253,12 +255,17 @@ std::vector<ShelterKey> some_of(const std::vector<ShelterKey>& path, const Cross
     return few;
 }
 
-double open_parallax_px(const CrossingScan& scan, const CloseChoice& choice) {
+/// Both that shows of a crossing, in pixels of parallax: a tear that is just seen counts as parallax that is.
+double shows_px(const Crossing& c) {
+    return c.visible_parallax_px + c.torn_px * kVisible_px / kVisibleTear_px;
+}
+
+double open_px(const CrossingScan& scan, const CloseChoice& choice) {
     double sum = 0;
     for (const Crossing& c : scan.crossings)
         if (!c.dismissed && (choice.only.empty() ||
                              std::find(choice.only.begin(), choice.only.end(), c.id) != choice.only.end()))
-            sum += c.visible_parallax_px;
+            sum += shows_px(c);
     return sum;
 }
 
@@ -301,7 +308,7 @@ void measure(const Project& project, const Shot& shot, Composer& composer,
     plain.levelling.steady.reset();
     std::multimap<Seconds, std::pair<Crossing*, ShelterKey>> moments;
     for (Crossing* c : crossings) {
-        c->visible_parallax_px = 0;
+        c->visible_parallax_px = c->torn_px = 0;
         for (const ShelterKey& oval :
              some_of(c->path, shot.seams.crossings ? **shot.seams.crossings : CrossingScan()))
             moments.emplace(oval.time, std::pair(c, oval));
@@ -312,6 +319,10 @@ void measure(const Project& project, const Shot& shot, Composer& composer,
         const auto& [crossing, oval] = what;
         Examined examined(project, plain, composer, *crossing, oval);
         std::vector<float> apart = examined.apart_px();
+        if (shot.seams.flow.on) // all at one distance nothing is torn
+            crossing->torn_px =
+                std::max(crossing->torn_px,
+                         tears_in(project, plain, composer, time, view_about(oval, kAroundTears_deg), cancel).torn_px);
         step(double(++done) / double(moments.size()));
         if (int(apart.size()) < kFewPlaces) continue;
         const auto at = apart.begin() + std::ptrdiff_t(kNinetenths * double(apart.size() - 1));
@@ -321,12 +332,12 @@ void measure(const Project& project, const Shot& shot, Composer& composer,
 }
 } // namespace
 
-double visible_parallax_px(const Project& project, const Shot& shot, Composer& composer,
-                           const Crossing& crossing, const Cancel& cancel) {
+Crossing measured_again(const Project& project, const Shot& shot, Composer& composer, const Crossing& crossing,
+                        const Cancel& cancel) {
     Crossing copy = crossing;
     measure(
         project, shot, composer, {&copy}, [](double) {}, cancel);
-    return copy.visible_parallax_px;
+    return copy;
 }
 
 CrossingScan measured_again(const Project& project, const Shot& shot, Composer& composer,
@@ -336,7 +347,7 @@ CrossingScan measured_again(const Project& project, const Shot& shot, Composer& 
     for (Crossing& c : scan.crossings) all.push_back(&c);
     measure(project, shot, composer, all, step, cancel);
     for (Crossing& c : scan.crossings)
-        if (c.visible_parallax_px >= kVisible_px) c.resolution = CrossingResolution::none;
+        if (c.visible_parallax_px >= kVisible_px || c.torn_px >= kVisibleTear_px) c.resolution = CrossingResolution::none;
     return scan;
 }
 
@@ -373,7 +384,7 @@ ClosedCrossings close_crossings(const Project& project, const Shot& shot, Compos
     const auto try_shot = [&](const Shot& next, CrossingResolution resolution, double from, double to,
                               const std::string& doing) {
         CrossingScan then = measured(next, from, to, doing);
-        if (open_parallax_px(then, choice) > open_parallax_px(scan, choice) - kVisible_px / 2) return;
+        if (open_px(then, choice) > open_px(scan, choice) - kVisible_px / 2) return;
         tick(then, scan, resolution);
         scan = then;
         out.shot = next;
@@ -405,14 +416,15 @@ ClosedCrossings close_crossings(const Project& project, const Shot& shot, Compos
                                   scan.crossings[i].id, sight.camera, 100 * sight.seen));
         if (sight.camera.empty()) continue;
         next.seams.shelters.push_back(shelter);
-        const double left_px = visible_parallax_px(project, next, composer, scan.crossings[i], cancel);
-        if (left_px > scan.crossings[i].visible_parallax_px - kVisible_px / 2) {
-            out.remarks.push_back(
-                fmt::format("Crossing {}: a shelter does not make it better; {:.0f} px stay",
-                            scan.crossings[i].id, scan.crossings[i].visible_parallax_px));
+        const Crossing left = measured_again(project, next, composer, scan.crossings[i], cancel);
+        if (shows_px(left) > shows_px(scan.crossings[i]) - kVisible_px / 2) {
+            out.remarks.push_back(fmt::format(
+                "Crossing {}: a shelter does not make it better; {:.0f} px of parallax and {:.0f} px of torn edges stay",
+                scan.crossings[i].id, scan.crossings[i].visible_parallax_px, scan.crossings[i].torn_px));
             continue;
         }
-        scan.crossings[i].visible_parallax_px = left_px;
+        scan.crossings[i].visible_parallax_px = left.visible_parallax_px;
+        scan.crossings[i].torn_px = left.torn_px;
         scan.crossings[i].shelter = shelter.name;
         if (!is_open(scan.crossings[i])) scan.crossings[i].resolution = CrossingResolution::shelter;
         out.shot = next;

@@ -95,11 +95,12 @@ bool CrossingLane::event(QEvent* event) {
     const Shot* shot = session_.shot();
     if (const int i = under(help->pos()); i >= 0 && shot && shot->seams.crossings) {
         const Crossing& c = (*shot->seams.crossings)->crossings[std::size_t(i)];
-        words = QString("%1 – %2, %3 to %4 s: %5 px show")
+        words = QString("%1 – %2, %3 to %4 s: %5 px show, %6 px torn")
                     .arg(QString::fromStdString(c.a), QString::fromStdString(c.b))
                     .arg(c.from.to_double(), 0, 'f', 2)
                     .arg(c.to.to_double(), 0, 'f', 2)
-                    .arg(c.visible_parallax_px, 0, 'f', 0);
+                    .arg(c.visible_parallax_px, 0, 'f', 0)
+                    .arg(c.torn_px, 0, 'f', 0);
     }
     QToolTip::showText(help->globalPos(), words, this);
     return true;

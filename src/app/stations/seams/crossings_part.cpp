@@ -433,9 +433,12 @@ void CrossingsPart::refresh() {
             picture->setIcon({});
         cell(1, seconds(c.from) + " –\n" + seconds(c.to));
         cell(2, QString::fromStdString(c.a + " – " + c.b));
-        cell(3, QString("%1 px").arg(c.visible_parallax_px, 0, 'f', 0))
-            ->setToolTip(
-                QString("Its two pictures are %1 px apart at the agree distance").arg(c.apart_px, 0, 'f', 0));
+        cell(3, QString("%1 px").arg(c.visible_parallax_px, 0, 'f', 0) +
+                    (c.torn_px >= kVisibleTear_px ? QString("\n%1 torn").arg(c.torn_px, 0, 'f', 0) : QString()))
+            ->setToolTip(QString("Its two pictures are %1 px apart at the agree distance; %2 px of edges are torn, "
+                                 "which no source shows")
+                             .arg(c.apart_px, 0, 'f', 0)
+                             .arg(c.torn_px, 0, 'f', 0));
         cell(4, state_of(c))
             ->setForeground(is_open(c)    ? colour::care
                             : c.dismissed ? colour::faint
@@ -454,8 +457,9 @@ void CrossingsPart::refresh() {
         says_->setText(list.empty() ? "" : "Choose one to go there.");
     else {
         const Crossing& c = list[std::size_t(index)];
-        says_->setText(is_open(c) ? QString("%1 px show between %2 and %3.")
+        says_->setText(is_open(c) ? QString("%1 px show and %2 px of edges are torn between %3 and %4.")
                                         .arg(c.visible_parallax_px, 0, 'f', 0)
+                                        .arg(c.torn_px, 0, 'f', 0)
                                         .arg(QString::fromStdString(c.a), QString::fromStdString(c.b))
                        : c.shelter.empty()
                            ? QString("Nothing of it shows.")
