@@ -19,6 +19,7 @@ namespace {
 struct StillWords {
     std::string project, shot, time = "0", eye = "mono", mapping = "sphere", out;
     int width = 3840, depth = 8;
+    bool distance = false;
 };
 
 void make_still(const StillWords& w, const Run& run) {
@@ -37,14 +38,24 @@ void make_still(const StillWords& w, const Run& run) {
         for (const PoleHole& hole : pole_holes(shot)) std::cerr << "porbit: note: " << words_of(hole) << "\n";
         if (const auto line = hairline(shot)) std::cerr << "porbit: note: " << words_of(*line) << "\n";
     }
+    DepthMap depth;
+    if (w.distance) {
+        if (std::filesystem::path(w.out).extension() != ".exr")
+            throw Error("has no room for distances beside the colours", w.out,
+                        "End the name in .exr, or write them alone with porbit depth");
+        View view;
+        view.target = sphere_target(request.mapping, request.width);
+        view.eye = request.eye;
+        depth = depth_map(composer, project, shot, request.time, view);
+    }
     write_still(render_still(composer, project, shot, request, run.cancel), w.out,
-                {w.depth, 95, SphericalTag{request.mapping, StereoLayout::mono}});
+                {w.depth, 95, SphericalTag{request.mapping, StereoLayout::mono}, depth.metres});
     print_remarks(project, shot, composer.library());
     std::cout << w.out << "\n";
 }
 
 struct DepthWords {
-    std::string project, shot, time = "0", eye = "mono", mapping = "sphere", out;
+    std::string project, shot, time = "0", eye = "mono", mapping = "sphere", out, from, to;
     int width = 1920;
 };
 
@@ -61,7 +72,20 @@ void make_depth(const DepthWords& w, const Run& run) {
     const Seconds time = moment_in(w.time, "--time", project, shot, composer.library());
     if (!shot.seams.flow.on)
         std::cerr << "porbit: note: the shot's flow is off: everything is at the agree distance\n";
-    write_depth(depth_map(composer, project, shot, time, view), w.out);
+    if (w.from.empty() && w.to.empty()) {
+        write_depth(depth_map(composer, project, shot, time, view), w.out);
+    } else {
+        const Span span = used_span(project, shot, composer.library());
+        write_depths(
+            composer, project, shot,
+            {w.from.empty() ? span.in : moment_in(w.from, "--from", project, shot, composer.library()),
+             w.to.empty() ? span.out : end_in(w.to, "--to", project, shot, composer.library())},
+            view, w.out,
+            [](std::int64_t done, std::int64_t all) {
+                show_progress(fmt::format("{} of {} frames", done, all), done == all);
+            },
+            run.cancel);
+    }
     std::cout << w.out << "\n";
 }
 
@@ -69,7 +93,7 @@ struct MasterWords {
     std::string project, shot, preset, out, from, to, stereo, mapping, codec;
     std::optional<int> width, depth;
     std::optional<double> crf, megabits;
-    bool list = false, no_sound = false;
+    bool distances = false, list = false, no_sound = false;
 };
 
 void list_presets() {
@@ -120,6 +144,10 @@ void make_master(const MasterWords& w, const Run& run) {
     if (w.crf) d.crf = *w.crf;
     if (w.megabits) d.bit_rate = std::int64_t(*w.megabits * 1e6);
     if (w.no_sound) d.sound = false;
+    if (w.distances && d.container != Container::exr_sequence)
+        throw Error("has no room for distances beside the colours", "the preset " + preset->name,
+                    "Choose a sequence of EXR pictures, or write them alone with porbit depth");
+    d.distances = w.distances;
     if (w.stereo == "mono") d.stereo = StereoLayout::mono;
     if (w.stereo == "top-bottom") d.stereo = StereoLayout::top_bottom;
     if (w.stereo == "left-right") d.stereo = StereoLayout::left_right;
@@ -156,6 +184,8 @@ void add_picture_verbs(CLI::App& app, const Run& run) {
             ->check(CLI::IsMember({"sphere", "half"}));
         verb->add_option("--depth", w->depth, "Bits a channel in PNG and TIFF, 8 or 16")
             ->check(CLI::IsMember({8, 16}));
+        verb->add_flag("--distance", w->distance,
+                       "Metres from the rig's centre beside the colours (.exr: channel Z)");
         verb->add_option("--out", w->out, "FILE.png, .jpg, .tif or .exr")->required();
         verb->callback([w, run] { make_still(*w, run); });
     }
@@ -172,8 +202,10 @@ void add_picture_verbs(CLI::App& app, const Run& run) {
             ->check(CLI::IsMember({"sphere", "half"}));
         verb->add_option("--out", w->out,
                          "FILE.exr: channel Z, metres from the rig's centre; or FILE.png: 16-bit grey, 65535 "
-                         "x 0.25 m / distance")
+                         "x 0.25 m / distance. With --from or --to a pattern: depth_%04d.exr")
             ->required();
+        verb->add_option("--from", w->from, "A picture for each frame from there on, numbered from 0");
+        verb->add_option("--to", w->to, "To there (the shot's out unless set)");
         verb->callback([w, run] { make_depth(*w, run); });
     }
     {
@@ -183,6 +215,7 @@ void add_picture_verbs(CLI::App& app, const Run& run) {
         verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
         verb->add_option("--preset", w->preset, "What to make (see --list-presets)");
         verb->add_option("--width", w->width, "Pixels across one eye")->check(within(limits::kWidth_px));
+        verb->add_flag("--distances", w->distances, "Metres beside the colours (EXR sequences: channel Z)");
         verb->add_option("--from", w->from, "Start, shot time in seconds (the shot's in unless set)");
         verb->add_option("--to", w->to, "End, shot time in seconds (the shot's out unless set)");
         verb->add_option("--stereo", w->stereo, "mono, top-bottom or left-right instead of the preset's")

@@ -3,6 +3,7 @@
 #include "base/error.h"
 #include "base/file.h"
 #include "master/pipe.h"
+#include "stitch/depth_map.h"
 #include "media/sequence.h"
 #include "media/sound.h"
 #include "media/still.h"
@@ -45,7 +46,7 @@ bool is_sequence(const Deliverable& d) {
 class Sink {
   public:
     virtual ~Sink() = default;
-    virtual void write(const Picture& picture, std::int64_t index) = 0;
+    virtual void write(const Picture& picture, std::span<const float> metres, std::int64_t index) = 0;
     virtual void finish() = 0;
     virtual std::int64_t bytes() const = 0;
 };
@@ -75,7 +76,7 @@ class MovieSink : public Sink {
         total_samples_ = (frame_time(frames, rate_) * Rational(kSoundRate)).round();
         named([&] { writer_.emplace(part_.path(), format); });
     }
-    void write(const Picture& picture, std::int64_t index) override {
+    void write(const Picture& picture, std::span<const float>, std::int64_t index) override {
         named([&] {
             writer_->write(picture);
             if (sound_)
@@ -124,7 +125,8 @@ class SequenceSink : public Sink {
         options_.depth = 16;
         options_.spherical = SphericalTag{d.mapping, d.stereo};
     }
-    void write(const Picture& picture, std::int64_t index) override {
+    void write(const Picture& picture, std::span<const float> metres, std::int64_t index) override {
+        options_.metres = metres;
         const auto name = numbered_file(pattern_.filename(), index);
         write_still(picture, parts_.path() / name, options_);
         bytes_ += std::int64_t(std::filesystem::file_size(parts_.path() / name));
@@ -148,6 +150,12 @@ std::int64_t frames_of(const Span& span, FrameRate rate) {
 /// Both eyes of one frame, read but not yet blended.
 struct ReadFrame {
     std::vector<Composer::Gathered> eyes;
+    Seconds time{0};
+};
+/// What is written of one frame.
+struct MadeFrame {
+    Picture picture;
+    std::vector<float> metres; ///< empty unless the deliverable has distances
 };
 
 } // namespace
@@ -284,15 +292,16 @@ void render(Composer& composer, const Project& project, const Deliverable& d,
     // Three workers in a row with short queues between them: memory is a few frames, whatever the shot's
     // length. Each begins its next only when its last was taken.
     Pipe<ReadFrame> read(1);
-    Pipe<Picture> blended(1);
+    Pipe<MadeFrame> blended(1);
+    const bool distances = d.distances && d.container == Container::exr_sequence;
     const auto reading = [&] {
         for (std::int64_t n = 0; n < frames; ++n) {
             if (!read.wait_for_room()) return;
             cancel.check();
             ReadFrame frame;
+            frame.time = span.in + frame_time(n, shot.timing.rate);
             for (const View& view : views)
-                frame.eyes.push_back(
-                    composer.gather(project, shot, span.in + frame_time(n, shot.timing.rate), view, cancel));
+                frame.eyes.push_back(composer.gather(project, shot, frame.time, view, cancel));
             if (!read.put(std::move(frame))) return;
         }
         read.close();
@@ -302,12 +311,20 @@ void render(Composer& composer, const Project& project, const Deliverable& d,
             auto frame = read.take();
             if (!frame) break;
             cancel.check();
-            Picture picture = composer.blend(frame->eyes[0], cancel);
+            const bool beside = d.stereo == StereoLayout::left_right;
+            MadeFrame made{composer.blend(frame->eyes[0], cancel), {}};
             if (frame->eyes.size() == 2)
-                picture = stacked(picture, composer.blend(frame->eyes[1], cancel),
-                                  d.stereo == StereoLayout::left_right);
+                made.picture = stacked(made.picture, composer.blend(frame->eyes[1], cancel), beside);
+            if (distances) {
+                const auto depth_of = [&](std::size_t eye) {
+                    const auto& field = frame->eyes[eye].distances;
+                    return depth_map(field ? field->grid : SphereGrid(), shot, frame->time, views[eye]);
+                };
+                made.metres =
+                    (views.size() == 2 ? stacked(depth_of(0), depth_of(1), beside) : depth_of(0)).metres;
+            }
             frame.reset();
-            if (!blended.put(std::move(picture))) return;
+            if (!blended.put(std::move(made))) return;
         }
         blended.close();
     };
@@ -324,11 +341,11 @@ void render(Composer& composer, const Project& project, const Deliverable& d,
         }
     };
     const auto writing = [&] {
-        for (std::int64_t n = 0; auto picture = blended.take(); ++n) {
+        for (std::int64_t n = 0; const auto made = blended.take(); ++n) {
             cancel.check();
             if (n % kFramesBetweenDiskChecks == 0 && free_disk_bytes(d.path) < kDiskReserve)
                 throw Error("the disk is nearly full", d.path.string(), "Free some space and render again");
-            sink->write(*picture, n);
+            sink->write(made->picture, made->metres, n);
             if (!progress) continue;
             RenderProgress p;
             p.frames_done = n + 1;

@@ -126,19 +126,28 @@ Picture read_exr(const std::filesystem::path& path, BufferPool* pool, std::int64
     }
 }
 
-void write_exr(const Picture& picture, const std::filesystem::path& path, bool latlong_environment) {
+void write_exr(const Picture& picture, const std::filesystem::path& path, bool latlong_environment,
+               std::span<const float> metres) {
     try {
         Imf::Header header(picture.width(), picture.height());
         header.compression() = Imf::ZIP_COMPRESSION;
         if (latlong_environment) Imf::addEnvmap(header, Imf::ENVMAP_LATLONG);
-        Imf::RgbaOutputFile file(path.c_str(), header, Imf::WRITE_RGBA, 2);
         const auto table = curve_table(linear_from_encoded);
         std::vector<Half> rows(std::size_t(picture.width()) * std::size_t(picture.height()) * 4);
         for (int y = 0; y < picture.height(); ++y)
             apply_curve(table, linear_from_encoded, picture.row(y),
                         rows.data() + std::size_t(y) * std::size_t(picture.width()) * 4, picture.width());
-        file.setFrameBuffer(reinterpret_cast<const Imf::Rgba*>(rows.data()), 1,
-                            static_cast<std::size_t>(picture.width()));
+        const auto width = std::size_t(picture.width());
+        Imf::FrameBuffer buffer;
+        const auto channel = [&](const char* name, Imf::PixelType type, const void* first, std::size_t step) {
+            header.channels().insert(name, Imf::Channel(type));
+            buffer.insert(name, Imf::Slice(type, const_cast<char*>(static_cast<const char*>(first)), step, step * width));
+        };
+        int at = 0;
+        for (const char* name : {"R", "G", "B", "A"}) channel(name, Imf::HALF, rows.data() + at++, 4 * sizeof(Half));
+        if (!metres.empty()) channel("Z", Imf::FLOAT, metres.data(), sizeof(float));
+        Imf::OutputFile file(path.c_str(), header, 2);
+        file.setFrameBuffer(buffer);
         file.writePixels(picture.height());
     } catch (const std::exception& e) {
         throw Error(std::string("cannot be written (") + e.what() + ")", path.string(),

@@ -4,6 +4,8 @@
 #include "media/spherical.h"
 #include "picture/picture.h"
 
+#include <span>
+
 namespace porb {
 
 /// Reads PNG, JPEG, TIFF or OpenEXR into the working format (EXR is taken as linear Rec. 709). Throws Error.
@@ -15,7 +17,8 @@ Picture read_still(const std::filesystem::path& path, BufferPool* pool = nullptr
 struct StillOptions {
     int depth = 8;                         ///< 8 or 16 for PNG and TIFF; JPEG is 8, EXR half float
     int jpeg_quality = 95;                 ///< 1 to 100
-    std::optional<SphericalTag> spherical; ///< XMP in JPEG and PNG, envmap in EXR
+    std::optional<SphericalTag> spherical{}; ///< XMP in JPEG and PNG, envmap in EXR
+    std::span<const float> metres{}; ///< channel Z of an EXR beside its colours, row by row; none: without it
 };
 
 /// Writes by the name's ending, .png .jpg .jpeg .tif .tiff .exr; the name appears only when complete. PNG,
@@ -31,7 +34,8 @@ bool is_still_name(const std::filesystem::path& path);
 
 // The OpenEXR half, linear light.
 Picture read_exr(const std::filesystem::path& path, BufferPool* pool, std::int64_t* mended);
-void write_exr(const Picture& picture, const std::filesystem::path& path, bool latlong_environment);
+void write_exr(const Picture& picture, const std::filesystem::path& path, bool latlong_environment,
+               std::span<const float> metres = {});
 /// A single-channel float image ("Z"), for depth. `values` holds width x height metres, row by row.
 void write_exr_depth(const std::vector<float>& values, int width, int height,
                      const std::filesystem::path& path);

@@ -181,6 +181,7 @@ void fields(V& v, D& d) {
     v.number("crf", d.crf, limits::kCrf);
     v.whole("bit_rate", d.bit_rate, limits::kBitRate);
     v.flag("sound", d.sound);
+    v.flag("distances", d.distances);
     v.path("path", d.path);
     v.rest(d.extra_json);
 }

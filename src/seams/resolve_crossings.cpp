@@ -33,7 +33,7 @@ constexpr float kNearBy = 0.006f; ///< by so much a pixel is a nearer place to b
 constexpr int kFewPlaces = 6;
 constexpr double kNinetenths = 0.9;
 constexpr std::size_t kMostMoments = 5, kFewMoments = 3;
-constexpr double kAroundTears_deg = 3; ///< of the oval that is looked through for them
+constexpr double kAroundTears_deg = 1; ///< of the oval in which they are a subject's
 constexpr double kWider = 1.15, kEase_s = 0.4;
 
 /// One moment's subject, laid out on a plane of directions, and what two cameras show of it.
@@ -319,10 +319,11 @@ void measure(const Project& project, const Shot& shot, Composer& composer,
         const auto& [crossing, oval] = what;
         Examined examined(project, plain, composer, *crossing, oval);
         std::vector<float> apart = examined.apart_px();
-        if (shot.seams.flow.on) // all at one distance nothing is torn
-            crossing->torn_px =
-                std::max(crossing->torn_px,
-                         tears_in(project, plain, composer, time, view_about(oval, kAroundTears_deg), cancel).torn_px);
+        if (shot.seams.flow.on) { // all at one distance nothing is torn
+            const View view = view_about(oval, 2 * kAroundTears_deg);
+            const Tears tears = tears_in(project, plain, composer, time, view, cancel);
+            crossing->torn_px = std::max(crossing->torn_px, torn_px_in(tears, view, oval, kAroundTears_deg));
+        }
         step(double(++done) / double(moments.size()));
         if (int(apart.size()) < kFewPlaces) continue;
         const auto at = apart.begin() + std::ptrdiff_t(kNinetenths * double(apart.size() - 1));

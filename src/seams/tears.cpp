@@ -5,6 +5,7 @@
 #include "optics/target.h"
 #include "project/orientation.h"
 #include "stitch/plan/plan_lens.h"
+#include "stitch/plan/shelters.h"
 
 #include <opencv2/imgproc.hpp>
 
@@ -98,6 +99,20 @@ View view_about(const ShelterKey& oval, double around_deg) {
     out.target = window_target(side, side, {oval.yaw_deg, oval.pitch_deg, 0}, across);
     out.filter = Filter::linear;
     return out;
+}
+
+double torn_px_in(const Tears& tears, const View& view, const ShelterKey& oval, double around_deg) {
+    const TargetMap map(view.target);
+    ShelterAtTime where;
+    where.to_oval = rotation_of({oval.yaw_deg, oval.pitch_deg, 0}).transpose();
+    where.half_width_deg = oval.width_deg / 2, where.half_height_deg = oval.height_deg / 2;
+    int torn = 0;
+    for (int y = 0; y < tears.height; ++y)
+        for (int x = 0; x < tears.width; ++x)
+            if (tears.torn[std::size_t(y) * std::size_t(tears.width) + std::size_t(x)])
+                if (const auto d = map.direction({x + 0.5, y + 0.5}))
+                    torn += where.margin_deg(*d) > -around_deg;
+    return torn * kSphere_px / 2 / kPi * map.pixel_angle();
 }
 
 Tears tears_in(const Project& project, const Shot& shot, Composer& composer, Seconds time, const View& view,

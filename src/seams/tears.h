@@ -22,6 +22,9 @@ struct Tears {
 Tears tears_in(const Project& project, const Shot& shot, Composer& composer, Seconds time, const View& view,
                const Cancel& cancel, const Picture* truth = nullptr);
 
+/// What of them lies in the oval or within `around_deg` of it, in pixels of a picture 3840 wide. `view` is view_about() of it.
+double torn_px_in(const Tears& tears, const View& view, const ShelterKey& oval, double around_deg);
+
 /// A view of a part of the sphere, in the shot's own axes, about as dense as a picture 3840 wide, with `around_deg`
 /// about the oval.
 View view_about(const ShelterKey& oval, double around_deg);

@@ -3,6 +3,7 @@
 #include "base/error.h"
 #include "base/file.h"
 #include "base/parallel.h"
+#include "media/sequence.h"
 #include "media/still.h"
 #include "project/orientation.h"
 #include "stitch/plan/plan_lens.h"
@@ -15,8 +16,11 @@ constexpr float kWhite_m = 0.25f; ///< of the inverse in 16 bits
 
 DepthMap depth_map(Composer& composer, const Project& project, const Shot& shot, Seconds time,
                    const View& view) {
+    return depth_map(composer.distances(project, shot, time, view.eye), shot, time, view);
+}
+
+DepthMap depth_map(const SphereGrid& found, const Shot& shot, Seconds time, const View& view) {
     time = nearest_frame_time(time, shot.timing.rate);
-    const SphereGrid found = composer.distances(project, shot, time, view.eye);
     const TargetMap map(view.target);
     const Mat3 to_rig = orientation_at(shot, time).transpose();
     const double agree = shot.seams.agree_distance_m > 0 ? 1 / shot.seams.agree_distance_m : 0;
@@ -33,6 +37,23 @@ DepthMap depth_map(Composer& composer, const Project& project, const Shot& shot,
                     inverse * double(kFarthestDepth_m) > 1 ? float(1 / inverse) : kFarthestDepth_m;
             }
     });
+    return out;
+}
+
+DepthMap stacked(const DepthMap& upper, const DepthMap& lower, bool side_by_side) {
+    DepthMap out = upper;
+    if (!side_by_side) {
+        out.height += lower.height;
+        out.metres.insert(out.metres.end(), lower.metres.begin(), lower.metres.end());
+        return out;
+    }
+    out.width += lower.width;
+    out.metres.clear();
+    for (int y = 0; y < upper.height; ++y)
+        for (const DepthMap* m : {&upper, &lower}) {
+            const auto row = m->metres.begin() + std::ptrdiff_t(y) * m->width;
+            out.metres.insert(out.metres.end(), row, row + m->width);
+        }
     return out;
 }
 
@@ -57,6 +78,26 @@ void write_depth(const DepthMap& depth, const std::filesystem::path& path) {
                       : std::uint16_t(std::lround(65535 * std::min(1.0f, kWhite_m / m)));
     }
     write_png_grey16(grey, depth.width, depth.height, path);
+}
+
+void write_depths(Composer& composer, const Project& project, const Shot& shot, const Span& span, const View& view,
+                  const std::filesystem::path& pattern,
+                  const std::function<void(std::int64_t, std::int64_t)>& step, const Cancel& cancel) {
+    check_pattern(pattern);
+    const std::int64_t frames = ((span.out - span.in) * shot.timing.rate).round();
+    if (frames < 1) throw Error("is not after its beginning", "the end of the sequence", "Let it end after it begins");
+    const std::filesystem::path whole = std::filesystem::absolute(pattern);
+    PartFolder parts(whole.parent_path());
+    std::vector<std::pair<std::string, std::string>> moves;
+    for (std::int64_t n = 0; n < frames; ++n) {
+        cancel.check();
+        const std::string name = numbered_file(whole.filename(), n).string();
+        write_depth(depth_map(composer, project, shot, span.in + frame_time(n, shot.timing.rate), view),
+                    parts.path() / name);
+        moves.emplace_back(name, name);
+        step(n + 1, frames);
+    }
+    parts.commit(moves);
 }
 
 } // namespace porb

@@ -96,7 +96,7 @@ TEST_CASE("every state on offer is what its name says, and only states that diff
         cut.keys = {{Seconds(0), std::vector<ShapeCorner>(3)}};
         cut.keys[0].corners[1].at = {0.2, 0.1}, cut.keys[0].corners[2].at = {0.2, 0.2};
         s.cameras[0].shapes = {cut};
-        s.seams.shelters = {{"keeper", "A", true, {}, {}, 0.5, 2, {{Seconds(0), 0, 0, 20, 40}}}};
+        s.seams.shelters = {{"keeper", "A", {}, true, {}, {}, 0.5, 2, {{Seconds(0), 0, 0, 20, 40}}}};
         s.calibration.solves = {kept};
     });
     const Shot now = b.shot();

@@ -133,7 +133,7 @@ TEST_CASE("a composer that has made much makes what a fresh one makes, whatever 
         {"a restore", [](Shot& s) { s.cameras[0].shapes.push_back(triangle(true)); }},
         {"a shelter",
          [](Shot& s) {
-             s.seams.shelters = {{"s", "A", true, {}, {}, 0.5, 2, {{Seconds(0), 45, 0, 30, 40}}}};
+             s.seams.shelters = {{"s", "A", {}, true, {}, {}, 0.5, 2, {{Seconds(0), 45, 0, 30, 40}}}};
          }},
         {"its camera", [](Shot& s) { s.seams.shelters[0].camera = "B"; }},
         {"lines", [](Shot& s) { s.seams.seam_lines = halves(); }},

@@ -111,6 +111,10 @@ MasterPanel::MasterPanel(Session& session, RenderQueue& queue, QWidget* parent)
     form->addRow("Bit rate", bit_rate_);
     sound_ = new QCheckBox("carry the shot's sound");
     form->addRow("Sound", sound_);
+    distances_ = new QCheckBox("metres beside the colours");
+    distances_->setObjectName("deliverable_distances");
+    distances_->setToolTip("Writes how far away things are into each picture (channel Z): for EXR sequences");
+    form->addRow("Distances", distances_);
     auto* file_row = new QHBoxLayout;
     file_ = new QLineEdit;
     file_->setObjectName("deliverable_file");
@@ -196,6 +200,8 @@ MasterPanel::MasterPanel(Session& session, RenderQueue& queue, QWidget* parent)
         connect(f, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
     connect(sound_, &QCheckBox::clicked, this,
             [this](bool on) { change("sound", [on](Deliverable& d) { d.sound = on; }); });
+    connect(distances_, &QCheckBox::clicked, this,
+            [this](bool on) { change("distances", [on](Deliverable& d) { d.distances = on; }); });
     connect(file_, &QLineEdit::editingFinished, this, [this] {
         const std::filesystem::path path = file_->text().toStdString();
         if (selected() && path != selected()->path)
@@ -294,7 +300,7 @@ void MasterPanel::refresh() {
     }
     const Deliverable* d = selected();
     for (QWidget* w : std::initializer_list<QWidget*>{mapping_, stereo_, codec_, depth_, width_, quality_,
-                                                      sound_, file_, remove_, render_, all_})
+                                                      sound_, distances_, file_, remove_, render_, all_})
         w->setEnabled(d != nullptr);
     add_->setEnabled(session_.shot() != nullptr);
     if (!d) {
@@ -318,6 +324,8 @@ void MasterPanel::refresh() {
     width_->set_quietly(d->width);
     quality_->set_quietly(d->crf);
     sound_->setChecked(d->sound && movie);
+    distances_->setEnabled(d->container == Container::exr_sequence);
+    distances_->setChecked(d->distances && distances_->isEnabled());
     if (!file_->hasFocus() || !file_->isModified()) file_->setText(QString::fromStdString(d->path.string()));
     file_->setToolTip(file_->text());
     const auto size = frame_size(*d);

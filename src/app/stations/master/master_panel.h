@@ -35,7 +35,7 @@ class MasterPanel : public Panel {
     QListWidget* list_;
     QComboBox *preset_, *mapping_, *stereo_, *codec_, *depth_;
     NumberField *width_, *quality_, *bit_rate_;
-    QCheckBox* sound_;
+    QCheckBox *sound_, *distances_;
     QLineEdit* file_;
     QLabel *size_, *checks_, *state_;
     QProgressBar* progress_;
