@@ -1,6 +1,5 @@
 #include "stitch/distances/carve.h"
 
-#include "stitch/distances/edge_median.h"
 #include "stitch/distances/edge_smooth.h"
 #include "stitch/distances/follow_distance.h"
 
@@ -119,7 +118,6 @@ cv::Mat parallax_by_a(const cv::Mat& parallax_by_b, const cv::Mat& a, double smo
     }
     cv::Mat guide; // less noise
     cv::blur(a, guide, cv::Size(3, 3));
-    median_along_edges(guide, out, sure);
     smooth_along_edges(guide, out, sure, smoothing, kEdge);
     return out;
 }

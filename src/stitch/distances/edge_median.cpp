@@ -15,8 +15,6 @@ constexpr int kAcross = 6, kDown = 3; ///< columns and rows to either side: a de
 constexpr int kRounds = 2;
 constexpr double kLevels = 8;         ///< grey levels
 constexpr float kStep = 0.8f;         ///< columns: less is one surface
-constexpr float kOneSurface = 1;      ///< columns
-constexpr float kSupported = 0.3f;    ///< of what counts about a place: then it stays as it is
 constexpr float kBinsPerColumn = 4;
 constexpr int kMostBins = 512;
 
@@ -34,12 +32,12 @@ void median_along_edges(const cv::Mat& guide, cv::Mat& parallax, const cv::Mat& 
         out = parallax.clone();
         for (int y = 0; y < parallax.rows; ++y)
             for (int x = 0; x < parallax.cols; ++x) {
-                const float low = least.at<float>(y, x), high = most.at<float>(y, x), own = parallax.at<float>(y, x);
+                const float low = least.at<float>(y, x), high = most.at<float>(y, x);
                 if (high - low < kStep) continue;
                 bins.assign(std::size_t(std::min(kMostBins, int((high - low) * kBinsPerColumn) + 1)), 0.0f);
                 const int last = int(bins.size()) - 1;
                 const std::uint8_t here = guide.at<std::uint8_t>(y, x);
-                float all = 0, with_own = 0;
+                float all = 0;
                 for (int j = std::max(0, y - kDown); j <= std::min(parallax.rows - 1, y + kDown); ++j) {
                     const std::uint8_t* g = guide.ptr<std::uint8_t>(j);
                     const float *p = parallax.ptr<float>(j), *c = confidence.ptr<float>(j);
@@ -47,10 +45,8 @@ void median_along_edges(const cv::Mat& guide, cv::Mat& parallax, const cv::Mat& 
                         const float w = c[i] * alike[std::size_t(std::abs(int(g[i]) - int(here)))];
                         bins[std::size_t(std::min(last, int((p[i] - low) * kBinsPerColumn)))] += w;
                         all += w;
-                        if (std::abs(p[i] - own) < kOneSurface) with_own += w;
                     }
                 }
-                if (with_own >= kSupported * all) continue;
                 float so_far = 0;
                 int at = 0;
                 while (at < last && (so_far += bins[std::size_t(at)]) < all / 2) ++at;
