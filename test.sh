@@ -2,7 +2,7 @@
 # Installs what is missing, builds, and runs every test; the core's once more under the address and undefined-behaviour
 # sanitizers. Needs neither a monitor nor the network once the packages are there.
 #   ./test.sh quick    leaves the sanitizers out
-#   ./test.sh all      the window and the command line under the sanitizers, too, and the core's threads (an hour)
+#   ./test.sh all      the window and the command line under the sanitizers, too, with every check, and the core's threads (two hours)
 set -eu
 root=$(cd "$(dirname "$0")" && pwd)
 "$root/tools/install-packages.sh"
