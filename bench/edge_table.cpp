@@ -128,9 +128,9 @@ int main(int argc, char** argv) {
     app.add_flag("--no-flow", no_flow, "Without distances");
     CLI11_PARSE(app, argc, argv);
     if (width <= 0) width = int(1.8 * size / 16) * 16;
-    fmt::print("{:<14}{:<15}{:>5} {:>6}  {:>9} {:>8} {:>8} {:>8}  {:>8}  {:>9} {:>7}  {:>8} {:>7}  {:>7}\n", "rig",
-               "scene", "seed", "size", "rms edges", "ragged", "truth", "outlines", "ssim all", "1/m off",
-               "wrong", "at edges", "wrong", "torn");
+    fmt::print("{:<14}{:<15}{:>5} {:>6}  {:>9} {:>8} {:>8} {:>8}  {:>8}  {:>9} {:>7}  {:>8} {:>7}  {:>7}\n",
+               "rig", "scene", "seed", "size", "rms edges", "ragged", "truth", "outlines", "ssim all",
+               "1/m off", "wrong", "at edges", "wrong", "torn");
     for (const auto& rig : rigs)
         for (const auto& scene : scenes)
             for (const unsigned seed : seeds) {
@@ -169,8 +169,7 @@ int main(int argc, char** argv) {
                 const Picture truth = picture_of(large);
                 View tear_view;
                 tear_view.target = equirect_target(kTearWidth);
-                const Tears tears =
-                    tears_in(take.project, shot, composer, Seconds(0), tear_view, {}, &truth);
+                const Tears tears = tears_in(take.project, shot, composer, Seconds(0), tear_view, {}, &truth);
                 fmt::print("{:<14}{:<15}{:>5} {:>6}  {:>9.2f} {:>8.3f} {:>8.3f} {:>8}  {:>8.4f}  {:>9.4f} "
                            "{:>6.2f}%  {:>8.4f} {:>6.2f}%  {:>6.2f}%\n",
                            rig, scene, seed, size, rms(a, b, band), raggedness(a, b, outlines, masks.seams),
@@ -186,7 +185,9 @@ int main(int argc, char** argv) {
                 };
                 keep("made", made);
                 cv::Mat torn;
-                cv::cvtColor(cv::Mat(tears.height, tears.width, CV_8U, const_cast<std::uint8_t*>(tears.torn.data())), torn, cv::COLOR_GRAY2BGR);
+                cv::cvtColor(
+                    cv::Mat(tears.height, tears.width, CV_8U, const_cast<std::uint8_t*>(tears.torn.data())),
+                    torn, cv::COLOR_GRAY2BGR);
                 keep("torn", torn);
                 keep("truth", take.truth);
                 keep("distances",

@@ -38,18 +38,19 @@ struct DistanceWords {
 };
 
 void add_distance_options(CLI::App& verb, DistanceWords& w) {
-    verb.add_option("--distance", w.distance,
-                    "How far away what is inside is: metres from the rig's centre, 'far', 'plane', or 'around': "
-                    "as far as what lies about it");
-    verb.add_option("--plane-at", w.plane_at,
-                    "YAW,PITCH,METRES of a place of the plane, in the rig's own directions: three times. Without "
-                    "METRES it is as far away as it was found to be");
+    verb.add_option(
+        "--distance", w.distance,
+        "How far away what is inside is: metres from the rig's centre, 'far', 'plane', or 'around': "
+        "as far as what lies about it");
+    verb.add_option(
+        "--plane-at", w.plane_at,
+        "YAW,PITCH,METRES of a place of the plane, in the rig's own directions: three times. Without "
+        "METRES it is as far away as it was found to be");
 }
 
 Vec3 plane_of(const std::vector<std::string>& places, const Project& project, const Shot& shot, Seconds time,
               const Run& run) {
-    if (places.size() != 3)
-        throw CLI::ValidationError("--plane-at", "say three places of the plane");
+    if (places.size() != 3) throw CLI::ValidationError("--plane-at", "say three places of the plane");
     std::array<Vec3, 3> directions;
     std::array<double, 3> metres{};
     SphereGrid found;
@@ -137,10 +138,10 @@ void list_shapes(const Shot& shot, bool json) {
                            {"keys", s.keys.size()}});
             if (s.distance) all.back()["distance"] = distance_text(*s.distance);
             if (!json)
-                std::cout << fmt::format("{:<5} {:<20} {:<8} {} corners, {} keys, feather {:.1f} deg{}{}\n",
-                                         c.camera, s.name, name_of(kind_of(s)), s.keys.front().corners.size(),
-                                         s.keys.size(), s.feather_deg,
-                                         s.distance ? ", " + distance_text(*s.distance) : "", s.on ? "" : ", off");
+                std::cout << fmt::format(
+                    "{:<5} {:<20} {:<8} {} corners, {} keys, feather {:.1f} deg{}{}\n", c.camera, s.name,
+                    name_of(kind_of(s)), s.keys.front().corners.size(), s.keys.size(), s.feather_deg,
+                    s.distance ? ", " + distance_text(*s.distance) : "", s.on ? "" : ", off");
         }
     if (json) std::cout << all.dump(2) << "\n";
 }
@@ -181,7 +182,8 @@ void shape(const ShapeWords& w, const Run& run) {
     const auto distance = distance_in(w.distance, project, shot, moment, run);
     if (distance && w.corners.empty()) {
         if (w.name.empty())
-            throw CLI::ValidationError("--distance", "say whose it is with --name, or draw a shape with --corner");
+            throw CLI::ValidationError("--distance",
+                                       "say whose it is with --name, or draw a shape with --corner");
         Shape& s = shape_of(camera, w.name);
         if (!s.distance)
             throw Error(std::string("is a ") + name_of(kind_of(s)), "shape '" + w.name + "'",
@@ -216,8 +218,9 @@ void shape(const ShapeWords& w, const Run& run) {
             Shape made;
             made.restores = w.restore;
             made.distance = distance;
-            made.name = !w.name.empty() ? w.name
-                                        : fmt::format("{} {}", name_of(kind_of(made)), camera.shapes.size() + 1);
+            made.name = !w.name.empty()
+                            ? w.name
+                            : fmt::format("{} {}", name_of(kind_of(made)), camera.shapes.size() + 1);
             made.feather_deg = w.feather;
             made.keys = {key};
             camera.shapes.push_back(made);
@@ -260,9 +263,9 @@ void list_shelters(const Shot& shot, bool json) {
                        {"distance", distance_text(s.distance)},
                        {"keys", s.keys.size()}});
         if (!json)
-            std::cout << fmt::format("{:<20} from camera {}, which sees {:.0f} % of it; drawn {}; {} keys{}\n",
-                                     s.name, camera, 100 * sight.seen, distance_text(s.distance), s.keys.size(),
-                                     s.on ? "" : ", off");
+            std::cout << fmt::format(
+                "{:<20} from camera {}, which sees {:.0f} % of it; drawn {}; {} keys{}\n", s.name, camera,
+                100 * sight.seen, distance_text(s.distance), s.keys.size(), s.on ? "" : ", off");
     }
     if (json) std::cout << all.dump(2) << "\n";
 }
@@ -356,8 +359,8 @@ void shelter(const ShelterWords& w, const Run& run) {
 void add_seam_verbs(CLI::App& app, const Run& run) {
     {
         auto w = std::make_shared<ShapeWords>();
-        CLI::App* verb =
-            app.add_subcommand("shape", "Cut parts out of a camera's picture, bring them back, or say how far away they are");
+        CLI::App* verb = app.add_subcommand(
+            "shape", "Cut parts out of a camera's picture, bring them back, or say how far away they are");
         verb->add_option("PROJECT", w->project, "The project")->required();
         verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
         verb->add_option("--camera", w->camera, "Whose shape it is");

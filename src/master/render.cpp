@@ -3,11 +3,11 @@
 #include "base/error.h"
 #include "base/file.h"
 #include "master/pipe.h"
-#include "stitch/depth_map.h"
 #include "media/sequence.h"
 #include "media/sound.h"
 #include "media/still.h"
 #include "project/outputs.h"
+#include "stitch/depth_map.h"
 #include "stitch/plan/coverage_report.h"
 
 #include <fmt/format.h>

@@ -141,10 +141,12 @@ void write_exr(const Picture& picture, const std::filesystem::path& path, bool l
         Imf::FrameBuffer buffer;
         const auto channel = [&](const char* name, Imf::PixelType type, const void* first, std::size_t step) {
             header.channels().insert(name, Imf::Channel(type));
-            buffer.insert(name, Imf::Slice(type, const_cast<char*>(static_cast<const char*>(first)), step, step * width));
+            buffer.insert(name, Imf::Slice(type, const_cast<char*>(static_cast<const char*>(first)), step,
+                                           step * width));
         };
         int at = 0;
-        for (const char* name : {"R", "G", "B", "A"}) channel(name, Imf::HALF, rows.data() + at++, 4 * sizeof(Half));
+        for (const char* name : {"R", "G", "B", "A"})
+            channel(name, Imf::HALF, rows.data() + at++, 4 * sizeof(Half));
         if (!metres.empty()) channel("Z", Imf::FLOAT, metres.data(), sizeof(float));
         Imf::OutputFile file(path.c_str(), header, 2);
         file.setFrameBuffer(buffer);

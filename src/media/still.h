@@ -15,8 +15,8 @@ Picture read_still(const std::filesystem::path& path, BufferPool* pool = nullptr
                    std::int64_t* mended = nullptr);
 
 struct StillOptions {
-    int depth = 8;                         ///< 8 or 16 for PNG and TIFF; JPEG is 8, EXR half float
-    int jpeg_quality = 95;                 ///< 1 to 100
+    int depth = 8;                           ///< 8 or 16 for PNG and TIFF; JPEG is 8, EXR half float
+    int jpeg_quality = 95;                   ///< 1 to 100
     std::optional<SphericalTag> spherical{}; ///< XMP in JPEG and PNG, envmap in EXR
     std::span<const float> metres{}; ///< channel Z of an EXR beside its colours, row by row; none: without it
 };

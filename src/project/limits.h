@@ -42,7 +42,8 @@ inline constexpr Range kRotation{-7, 7}; // of a rotation vector, radians
 // Seams.
 inline constexpr Range kZone_deg{1, 90}, kSmoothness{0.1, 10}, kNearest_m{0.2, 100};
 inline constexpr Range kWidestBand_deg{1, 60};
-inline constexpr Range kShapeRadii{-3, 3}; // from the circle's centre: corners may lie well outside the image circle
+inline constexpr Range kShapeRadii{
+    -3, 3}; // from the circle's centre: corners may lie well outside the image circle
 inline constexpr Range kShelterFeather_deg{0.05, 90};
 inline constexpr Range kYaw_deg{-360, 360}, kPitch_deg{-90, 90};
 inline constexpr Range kPlane_per_m{-1e3, 1e3}; // inverse distance by direction

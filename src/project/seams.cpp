@@ -190,9 +190,12 @@ double presence_at(const Shelter& shelter, Seconds time) {
 
 std::optional<double> told_inverse_m(const AreaDistance& distance, const Vec3& rig_direction) {
     switch (distance.rule) {
-    case DistanceRule::surroundings: return std::nullopt;
-    case DistanceRule::metres: return distance.metres > 0 ? 1 / distance.metres : 0;
-    case DistanceRule::plane: return std::max(0.0, distance.plane_per_m.dot(rig_direction));
+    case DistanceRule::surroundings:
+        return std::nullopt;
+    case DistanceRule::metres:
+        return distance.metres > 0 ? 1 / distance.metres : 0;
+    case DistanceRule::plane:
+        return std::max(0.0, distance.plane_per_m.dot(rig_direction));
     }
     return std::nullopt;
 }
@@ -206,8 +209,8 @@ Vec3 plane_through(const std::array<Vec3, 3>& directions, const std::array<doubl
                         "Choose one whose distance is known, nearer than infinitely far");
         places.row(i) = metres[n] * directions[n].normalized().transpose();
     }
-    // A place p of the plane fulfils plane . p = 1. Their volume says how far they are from lying in one plane
-    // with the rig's centre, which no distance can be told on.
+    // A place p of the plane fulfils plane . p = 1. Their volume says how far they are from lying in one
+    // plane with the rig's centre, which no distance can be told on.
     constexpr double kLeast = 1e-4;
     const double volume = std::abs(places.determinant()) / (metres[0] * metres[1] * metres[2]);
     if (volume < kLeast)

@@ -130,22 +130,25 @@ enum class DistanceRule {
     metres,       ///< all of it at one distance from the rig's centre
     plane,        ///< on a plane: a floor, a pane of glass
 };
-/// A distance that stands instead of what was found, where matching can't know (glass, mirrors, water, smoke).
+/// A distance that stands instead of what was found, where matching can't know (glass, mirrors, water,
+/// smoke).
 struct AreaDistance {
     DistanceRule rule = DistanceRule::surroundings;
-    double metres = 2;                  ///< 0: infinitely far
-    Vec3 plane_per_m = Vec3(0, 0, 0.5); ///< a direction of the rig's axes times this is its inverse distance, 1/m
+    double metres = 2; ///< 0: infinitely far
+    Vec3 plane_per_m =
+        Vec3(0, 0, 0.5); ///< a direction of the rig's axes times this is its inverse distance, 1/m
     std::string extra_json{};
     bool operator==(const AreaDistance&) const = default;
 };
 /// Inverse distance from the rig's centre of what lies there, 1/m; nothing with DistanceRule::surroundings.
 std::optional<double> told_inverse_m(const AreaDistance& distance, const Vec3& rig_direction);
-/// The plane through three places, each a direction in rig axes and metres from the rig's centre. Throws Error
-/// where they lie on one line, as seen from there, or one of them is not at a distance.
+/// The plane through three places, each a direction in rig axes and metres from the rig's centre. Throws
+/// Error where they lie on one line, as seen from there, or one of them is not at a distance.
 Vec3 plane_through(const std::array<Vec3, 3>& directions, const std::array<double, 3>& metres);
 
 /// A closed shape on one camera: a cut-out removes what is inside, a restore brings it back as far as the
-/// lens sees. Restores count after cut-outs. With a distance it does neither, but says how far away what is inside is.
+/// lens sees. Restores count after cut-outs. With a distance it does neither, but says how far away what is
+/// inside is.
 struct Shape {
     std::string name;
     bool restores = false, on = true;

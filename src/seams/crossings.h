@@ -28,8 +28,8 @@ CrossingScan scan_crossings(const Project& project, const Shot& shot, Composer& 
 /// under. As the shot is now, with its lines, flow and shelters; 0 where nothing passes over inside it.
 /// Measured anew from the pictures along the direction of parallax, whatever the flow holds true.
 /// And how long edges are there that no source shows (seams/tears.h), the most over its moments.
-Crossing measured_again(const Project& project, const Shot& shot, Composer& composer, const Crossing& crossing,
-                        const Cancel& cancel);
+Crossing measured_again(const Project& project, const Shot& shot, Composer& composer,
+                        const Crossing& crossing, const Cancel& cancel);
 
 /// The scan with every crossing measured again as the shot is now.
 CrossingScan measured_again(const Project& project, const Shot& shot, Composer& composer,

@@ -333,8 +333,8 @@ void measure(const Project& project, const Shot& shot, Composer& composer,
 }
 } // namespace
 
-Crossing measured_again(const Project& project, const Shot& shot, Composer& composer, const Crossing& crossing,
-                        const Cancel& cancel) {
+Crossing measured_again(const Project& project, const Shot& shot, Composer& composer,
+                        const Crossing& crossing, const Cancel& cancel) {
     Crossing copy = crossing;
     measure(
         project, shot, composer, {&copy}, [](double) {}, cancel);
@@ -348,7 +348,8 @@ CrossingScan measured_again(const Project& project, const Shot& shot, Composer& 
     for (Crossing& c : scan.crossings) all.push_back(&c);
     measure(project, shot, composer, all, step, cancel);
     for (Crossing& c : scan.crossings)
-        if (c.visible_parallax_px >= kVisible_px || c.torn_px >= kVisibleTear_px) c.resolution = CrossingResolution::none;
+        if (c.visible_parallax_px >= kVisible_px || c.torn_px >= kVisibleTear_px)
+            c.resolution = CrossingResolution::none;
     return scan;
 }
 
@@ -419,9 +420,10 @@ ClosedCrossings close_crossings(const Project& project, const Shot& shot, Compos
         next.seams.shelters.push_back(shelter);
         const Crossing left = measured_again(project, next, composer, scan.crossings[i], cancel);
         if (shows_px(left) > shows_px(scan.crossings[i]) - kVisible_px / 2) {
-            out.remarks.push_back(fmt::format(
-                "Crossing {}: a shelter does not make it better; {:.0f} px of parallax and {:.0f} px of torn edges stay",
-                scan.crossings[i].id, scan.crossings[i].visible_parallax_px, scan.crossings[i].torn_px));
+            out.remarks.push_back(fmt::format("Crossing {}: a shelter does not make it better; {:.0f} px of "
+                                              "parallax and {:.0f} px of torn edges stay",
+                                              scan.crossings[i].id, scan.crossings[i].visible_parallax_px,
+                                              scan.crossings[i].torn_px));
             continue;
         }
         scan.crossings[i].visible_parallax_px = left.visible_parallax_px;

@@ -16,13 +16,13 @@ namespace porb {
 
 namespace {
 
-constexpr double kSphere_px = 3840;            ///< of a whole turn, in which lengths are told
-constexpr double kLow = 60, kHigh = 140;       ///< of Canny's thresholds, for Sobel's gradients of bytes
-constexpr float kHalfAsStrong = 0.5f;          ///< and about as steep in the same direction:
-constexpr float kSameWay = 0.8f;               ///< cosine of the angle between gradients
-constexpr int kAbout = 2;                      ///< pixels within which the field's distances count
-constexpr int kToAndFro = 1;                   ///< pixels that an edge may lie beside
-constexpr int kShortest = 5;                   ///< pixels of a run
+constexpr double kSphere_px = 3840;      ///< of a whole turn, in which lengths are told
+constexpr double kLow = 60, kHigh = 140; ///< of Canny's thresholds, for Sobel's gradients of bytes
+constexpr float kHalfAsStrong = 0.5f;    ///< and about as steep in the same direction:
+constexpr float kSameWay = 0.8f;         ///< cosine of the angle between gradients
+constexpr int kAbout = 2;                ///< pixels within which the field's distances count
+constexpr int kToAndFro = 1;             ///< pixels that an edge may lie beside
+constexpr int kShortest = 5;             ///< pixels of a run
 constexpr double kMostAcross_deg = 60;
 constexpr int kLeastSide = 64, kMostSide = 640;
 
@@ -38,9 +38,10 @@ Grey grey_of(const Picture& picture) {
     for (int y = 0; y < picture.height(); ++y)
         for (int x = 0; x < picture.width(); ++x) {
             const auto p = pixel_at(picture, x, y);
-            out.grey.at<std::uint8_t>(y, x) = std::uint8_t(
-                std::clamp(255 * (0.25f * float(p.r) + 0.5f * float(p.g) + 0.25f * float(p.b)), 0.0f, 255.0f));
-            out.seen[std::size_t(y) * std::size_t(picture.width()) + std::size_t(x)] = float(p.a) > 0.99f ? 255 : 0;
+            out.grey.at<std::uint8_t>(y, x) = std::uint8_t(std::clamp(
+                255 * (0.25f * float(p.r) + 0.5f * float(p.g) + 0.25f * float(p.b)), 0.0f, 255.0f));
+            out.seen[std::size_t(y) * std::size_t(picture.width()) + std::size_t(x)] =
+                float(p.a) > 0.99f ? 255 : 0;
         }
     cv::GaussianBlur(out.grey, out.grey, cv::Size(3, 3), 0);
     cv::Sobel(out.grey, out.dx, CV_16S, 1, 0);
@@ -56,10 +57,13 @@ struct Alone {
         const float least = kHalfAsStrong * (dx * dx + dy * dy);
         const int cx = int(std::floor(px.x())), cy = int(std::floor(px.y()));
         for (int y = std::max(0, cy - kToAndFro); y <= std::min(picture.dx.rows - 1, cy + kToAndFro); ++y)
-            for (int x = std::max(0, cx - kToAndFro); x <= std::min(picture.dx.cols - 1, cx + kToAndFro); ++x) {
-                const auto sx = float(picture.dx.at<std::int16_t>(y, x)), sy = float(picture.dy.at<std::int16_t>(y, x));
+            for (int x = std::max(0, cx - kToAndFro); x <= std::min(picture.dx.cols - 1, cx + kToAndFro);
+                 ++x) {
+                const auto sx = float(picture.dx.at<std::int16_t>(y, x)),
+                           sy = float(picture.dy.at<std::int16_t>(y, x));
                 const float along = sx * dx + sy * dy; // at least half as strong, and so much the same way
-                if (along >= least && along * along >= kSameWay * kSameWay * (sx * sx + sy * sy) * (dx * dx + dy * dy))
+                if (along >= least &&
+                    along * along >= kSameWay * kSameWay * (sx * sx + sy * sy) * (dx * dx + dy * dy))
                     return true;
             }
         return false;
@@ -85,7 +89,8 @@ void leave_out_short(cv::Mat& torn) {
     const int n = cv::connectedComponentsWithStats(torn, labels, stats, centres, 8);
     for (int y = 0; y < torn.rows; ++y)
         for (int x = 0; x < torn.cols; ++x)
-            if (const int l = labels.at<int>(y, x); l > 0 && l < n && stats.at<int>(l, cv::CC_STAT_AREA) < kShortest)
+            if (const int l = labels.at<int>(y, x);
+                l > 0 && l < n && stats.at<int>(l, cv::CC_STAT_AREA) < kShortest)
                 torn.at<std::uint8_t>(y, x) = 0;
 }
 
@@ -134,11 +139,13 @@ Tears tears_in(const Project& project, const Shot& shot, Composer& composer, Sec
         if (!camera || !plain.cameras[c].used || plain.cameras[c].media.empty()) continue;
         Alone one{grey_of(composer.compose(project, alone_of(plain, c), time, view, cancel)),
                   to_world * camera->pose.position_m};
-        if (std::none_of(one.picture.seen.begin(), one.picture.seen.end(), [](std::uint8_t s) { return s > 0; }))
+        if (std::none_of(one.picture.seen.begin(), one.picture.seen.end(),
+                         [](std::uint8_t s) { return s > 0; }))
             continue;
         cameras.push_back(std::move(one));
     }
-    const std::optional<Alone> right = truth ? std::optional(Alone{grey_of(*truth), {0, 0, 0}}) : std::nullopt;
+    const std::optional<Alone> right =
+        truth ? std::optional(Alone{grey_of(*truth), {0, 0, 0}}) : std::nullopt;
     cv::Mat edges, torn = cv::Mat::zeros(out.height, out.width, CV_8U);
     cv::Canny(result.dx, result.dy, edges, kLow, kHigh, true);
     std::vector<float> inverse(edges.total(), -1.0f);
@@ -155,13 +162,15 @@ Tears tears_in(const Project& project, const Shot& shot, Composer& composer, Sec
                 const auto at = std::size_t(y) * std::size_t(out.width) + std::size_t(x);
                 if (!edges.at<std::uint8_t>(y, x) || !result.seen[at] || inverse[at] < 0) continue;
                 const Vec3 direction = *map.direction({x + 0.5 + region.x, y + 0.5 + region.y});
-                const auto dx = float(result.dx.at<std::int16_t>(y, x)), dy = float(result.dy.at<std::int16_t>(y, x));
+                const auto dx = float(result.dx.at<std::int16_t>(y, x)),
+                           dy = float(result.dy.at<std::int16_t>(y, x));
                 bool found = right && right->shows_edge(Vec2(x + 0.5, y + 0.5), dx, dy);
                 for (int j = -kAbout; j <= kAbout && !found; ++j)
                     for (int i = -kAbout; i <= kAbout && !found; ++i) {
                         const float rho = inverse[at + std::size_t(std::ptrdiff_t(j) * out.width + i)];
                         for (const Alone& camera : cameras) {
-                            const auto px = map.pixel((direction - double(rho) * camera.pupil_m).normalized());
+                            const auto px =
+                                map.pixel((direction - double(rho) * camera.pupil_m).normalized());
                             if (!px || !camera.shows_edge(*px - Vec2(region.x, region.y), dx, dy)) continue;
                             found = true;
                             break;

@@ -192,8 +192,9 @@ std::shared_ptr<const DistanceField> Composer::distances_at(const Project& proje
         [&] {
             const Moments m = moments(project, shot, moment, key, cancel);
             return std::make_shared<const DistanceField>(
-                moment.zones.flow.fine_edges ? m.zones->fine(m.weighed, moment.flow, moment.areas)
-                                        : DistanceField{m.zones->field(m.weighed, moment.flow, moment.areas), {}});
+                moment.zones.flow.fine_edges
+                    ? m.zones->fine(m.weighed, moment.flow, moment.areas)
+                    : DistanceField{m.zones->field(m.weighed, moment.flow, moment.areas), {}});
         },
         [](const auto& field) { return field->bytes(); });
 }

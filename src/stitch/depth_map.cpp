@@ -80,12 +80,13 @@ void write_depth(const DepthMap& depth, const std::filesystem::path& path) {
     write_png_grey16(grey, depth.width, depth.height, path);
 }
 
-void write_depths(Composer& composer, const Project& project, const Shot& shot, const Span& span, const View& view,
-                  const std::filesystem::path& pattern,
+void write_depths(Composer& composer, const Project& project, const Shot& shot, const Span& span,
+                  const View& view, const std::filesystem::path& pattern,
                   const std::function<void(std::int64_t, std::int64_t)>& step, const Cancel& cancel) {
     check_pattern(pattern);
     const std::int64_t frames = ((span.out - span.in) * shot.timing.rate).round();
-    if (frames < 1) throw Error("is not after its beginning", "the end of the sequence", "Let it end after it begins");
+    if (frames < 1)
+        throw Error("is not after its beginning", "the end of the sequence", "Let it end after it begins");
     const std::filesystem::path whole = std::filesystem::absolute(pattern);
     PartFolder parts(whole.parent_path());
     std::vector<std::pair<std::string, std::string>> moves;

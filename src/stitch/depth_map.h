@@ -30,10 +30,10 @@ DepthMap stacked(const DepthMap& upper, const DepthMap& lower, bool side_by_side
 /// metres. .png: 16-bit grey, the inverse: value = 65535 * 0.25 m / distance, so what is nearer than 0.25 m
 /// is white, and what is infinitely far black. Throws Error.
 void write_depth(const DepthMap& depth, const std::filesystem::path& path);
-/// One for each frame of the span, by a pattern ("depth_%04d.exr"), numbered from 0; all of them appear at once, or none.
-/// `step` is told how many are done, and of how many. Throws Error, and Cancelled.
-void write_depths(Composer& composer, const Project& project, const Shot& shot, const Span& span, const View& view,
-                  const std::filesystem::path& pattern,
+/// One for each frame of the span, by a pattern ("depth_%04d.exr"), numbered from 0; all of them appear at
+/// once, or none. `step` is told how many are done, and of how many. Throws Error, and Cancelled.
+void write_depths(Composer& composer, const Project& project, const Shot& shot, const Span& span,
+                  const View& view, const std::filesystem::path& pattern,
                   const std::function<void(std::int64_t, std::int64_t)>& step, const Cancel& cancel);
 bool is_depth_name(const std::filesystem::path& path);
 

@@ -211,7 +211,8 @@ TEST_CASE("no value out of its range, and nothing that is no number, is ever wri
 TEST_CASE("another rig takes along what names its cameras, and says what it drops") {
     Shot s = shot_for_rig(nominal_rig(3, 400, 400, 1, 200), "x");
     s.cameras[0].media = "a", s.cameras[1].media = "b", s.cameras[2].media = "c";
-    s.cameras[1].shapes = {Shape{"pole", false, true, std::nullopt, 2, {ShapeKey{Seconds(0), {{{0, 0}, {0, 0}, {0, 0}}}}}}};
+    s.cameras[1].shapes = {
+        Shape{"pole", false, true, std::nullopt, 2, {ShapeKey{Seconds(0), {{{0, 0}, {0, 0}, {0, 0}}}}}}};
     ControlPoint ab, bc;
     ab.id = 1, ab.a = "A", ab.b = "B";
     bc.id = 2, bc.a = "B", bc.b = "C";

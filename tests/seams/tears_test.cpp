@@ -5,7 +5,8 @@
 using namespace porb;
 using namespace porb::test;
 
-TEST_CASE("a wrong distance tears what it cuts through; at even distances, and as found, hardly anything is torn") {
+TEST_CASE(
+    "a wrong distance tears what it cuts through; at even distances, and as found, hardly anything is torn") {
     const TempFolder folder;
     StillTake take = ring_still(folder, 480);
     Shot& shot = take.project.shots[0];

@@ -44,7 +44,8 @@ Vec3 away_from(const Vec3& d, double deg) {
 TEST_CASE("a plane through three places tells how far away any other is") {
     const Vec3 normal = Vec3(0.2, 1, 0.1).normalized(); // the floor, leaning, 1.5 m below
     const auto metres = [&](const Vec3& d) { return 1.5 / normal.dot(d); };
-    const std::array<Vec3, 3> d = {forward_of({0, -40, 0}), forward_of({50, -30, 0}), forward_of({-60, -70, 0})};
+    const std::array<Vec3, 3> d = {forward_of({0, -40, 0}), forward_of({50, -30, 0}),
+                                   forward_of({-60, -70, 0})};
     const Vec3 plane = plane_through(d, {metres(d[0]), metres(d[1]), metres(d[2])});
     const AreaDistance told{DistanceRule::plane, 2, plane, {}};
     for (const Turn& t : {Turn{10, -50, 0}, Turn{-120, -80, 0}, Turn{90, -20, 0}})
@@ -52,7 +53,9 @@ TEST_CASE("a plane through three places tells how far away any other is") {
     CHECK(*told_inverse_m(told, forward_of({0, 60, 0})) == 0); // it never comes there
     CHECK(*told_inverse_m({DistanceRule::metres, 0, plane, {}}, d[0]) == 0);
     CHECK(!told_inverse_m({DistanceRule::surroundings, 2, plane, {}}, d[0]));
-    CHECK(error_of([&] { plane_through({d[0], d[0], d[1]}, {1, 2, 3}); }).find("one line") != std::string::npos);
+    CHECK(error_of([&] {
+              plane_through({d[0], d[0], d[1]}, {1, 2, 3});
+          }).find("one line") != std::string::npos);
     CHECK(error_of([&] { plane_through(d, {1, 0, 3}); }).find("place 2") != std::string::npos);
     CHECK_THROWS_AS(plane_through(d, {1, 2, std::nan("")}), Error);
 }
@@ -71,7 +74,7 @@ TEST_CASE("an area is as far away as it is told, and what it does not cover stay
                below = (scene.thing + Vec3(0, 0.1, 0)).normalized();
     CHECK(drawn.at(above) == Approx(0.4).margin(1e-4));
     CHECK(drawn.at(below) == Approx(0.1 + 0.5 * 0.3).margin(1e-4)); // the rest is the agree distance's
-    CHECK(drawn.at(above, 1) == Approx(0).margin(1e-5)); // what was compared lay elsewhere
+    CHECK(drawn.at(above, 1) == Approx(0).margin(1e-5));            // what was compared lay elsewhere
     CHECK(drawn.at(away_from(scene.thing, 24)) == Approx(double(scene.wall)));
     CHECK(drawn.at(away_from(scene.thing, 24), 1) == Approx(1));
     area.presence = 0.25; // coming in
@@ -129,13 +132,14 @@ TEST_CASE("an outline on a lens is drawn where that camera sees what is so far a
     for (const double deg : {-half - 1.5, -half + 1, 0.0, half - 1, half + 1.5}) {
         const Vec3 ray = turn * Vec3(std::sin(radians(deg)), 0, std::cos(radians(deg)));
         // Two metres from the centre along the camera's ray.
-        const double along = -ray.dot(camera.pose.position_m) +
-                             std::sqrt(std::pow(ray.dot(camera.pose.position_m), 2) + 4 -
-                                       camera.pose.position_m.squaredNorm());
+        const double along =
+            -ray.dot(camera.pose.position_m) + std::sqrt(std::pow(ray.dot(camera.pose.position_m), 2) + 4 -
+                                                         camera.pose.position_m.squaredNorm());
         const Vec3 there = (camera.pose.position_m + along * ray).normalized();
         INFO(deg << " of " << half << " deg, parallax " << degrees(std::acos(there.dot(ray))));
         CHECK(degrees(std::acos(std::min(1.0, there.dot(ray)))) > 2);
-        CHECK(share[std::size_t(octahedral_cell(there, 288))] == Approx(std::abs(deg) < half ? 1 : 0).margin(0.05));
+        CHECK(share[std::size_t(octahedral_cell(there, 288))] ==
+              Approx(std::abs(deg) < half ? 1 : 0).margin(0.05));
     }
     shape.on = false;
     shot.cameras[0].shapes = {shape};

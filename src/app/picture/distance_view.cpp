@@ -32,12 +32,15 @@ QColor distance_colour(double inverse_m) {
     static constexpr std::array<std::array<int, 3>, 6> kScale = {
         {{253, 231, 37}, {122, 209, 81}, {34, 168, 132}, {42, 120, 142}, {65, 68, 135}, {68, 1, 84}}};
     const double metres = inverse_m > 1 / kFarthestShown_m ? 1 / inverse_m : kFarthestShown_m;
-    const double at = std::clamp(std::log(metres / kNearestShown_m) / std::log(kFarthestShown_m / kNearestShown_m),
-                                 0.0, 1.0) *
-                      double(kScale.size() - 1);
+    const double at =
+        std::clamp(std::log(metres / kNearestShown_m) / std::log(kFarthestShown_m / kNearestShown_m), 0.0,
+                   1.0) *
+        double(kScale.size() - 1);
     const auto i = std::min(std::size_t(at), kScale.size() - 2);
     const double f = at - double(i);
-    const auto mix = [&](std::size_t c) { return int(std::lround((1 - f) * kScale[i][c] + f * kScale[i + 1][c])); };
+    const auto mix = [&](std::size_t c) {
+        return int(std::lround((1 - f) * kScale[i][c] + f * kScale[i + 1][c]));
+    };
     return {mix(0), mix(1), mix(2)};
 }
 
@@ -79,7 +82,8 @@ QImage distance_steps(const View& view, const FoundDistances& found) {
     const TargetMap map(view.target);
     const Region r = region_of(view);
     const int width = std::min(kStepWidth, std::max(1, r.width));
-    QImage out(width, std::max(1, width * r.height / std::max(1, r.width)), QImage::Format_ARGB32_Premultiplied);
+    QImage out(width, std::max(1, width * r.height / std::max(1, r.width)),
+               QImage::Format_ARGB32_Premultiplied);
     out.fill(Qt::transparent);
     std::vector<float> inverse(std::size_t(out.width()) * std::size_t(out.height()), -1.0f);
     parallel_ranges(out.height(), 8, [&](int begin, int end) {
@@ -116,8 +120,7 @@ void paint_distance_scale(QPainter& p, const QRectF& within) {
                                 std::log(kFarthestShown_m / kNearestShown_m);
     };
     for (int x = 0; x < int(bar.width()); ++x) {
-        const double metres =
-            kNearestShown_m * std::pow(kFarthestShown_m / kNearestShown_m, x / bar.width());
+        const double metres = kNearestShown_m * std::pow(kFarthestShown_m / kNearestShown_m, x / bar.width());
         p.fillRect(QRectF(bar.left() + x, bar.top(), 1.5, bar.height()), distance_colour(1 / metres));
     }
     QFont small = p.font();
@@ -129,7 +132,8 @@ void paint_distance_scale(QPainter& p, const QRectF& within) {
         p.drawLine(QPointF(x, bar.bottom()), QPointF(x, bar.bottom() + 3));
         const QString text = m == kMarks_m.back() ? QString("50 m") : QString::number(m);
         const double w = p.fontMetrics().horizontalAdvance(text);
-        p.drawText(QPointF(std::clamp(x - w / 2, box.left() + 4, box.right() - w - 4), bar.bottom() + 14), text);
+        p.drawText(QPointF(std::clamp(x - w / 2, box.left() + 4, box.right() - w - 4), bar.bottom() + 14),
+                   text);
     }
     p.setPen(colour::muted);
     p.drawText(QPointF(bar.left(), box.bottom() - 5), "hatched: not trusted    grey: at the agree distance");

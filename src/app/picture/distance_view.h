@@ -26,16 +26,16 @@ struct FoundDistances {
 };
 using FoundDistancesPtr = std::shared_ptr<const FoundDistances>;
 
-/// The scale's colour for a distance, by its logarithm from kNearestShown_m to kFarthestShown_m; brightness alone tells them apart,
-/// to colour-blind eyes, too ("viridis"; Smith and van der Walt 2015).
+/// The scale's colour for a distance, by its logarithm from kNearestShown_m to kFarthestShown_m; brightness
+/// alone tells them apart, to colour-blind eyes, too ("viridis"; Smith and van der Walt 2015).
 inline constexpr double kTrusted = 0.35; ///< less is not
 inline constexpr double kNearestShown_m = 0.5, kFarthestShown_m = 50;
 QColor distance_colour(double inverse_m);
 /// "1.84 m", or "far".
 QString distance_text(double inverse_m);
 
-/// Lays the scale's colours over a composed picture of `view`, through which the picture shows faintly. Hatched: not trusted;
-/// the picture in grey: nothing was looked for, and all is drawn at the agree distance.
+/// Lays the scale's colours over a composed picture of `view`, through which the picture shows faintly.
+/// Hatched: not trusted; the picture in grey: nothing was looked for, and all is drawn at the agree distance.
 void tint_by_distance(QImage& picture, const View& view, const FoundDistances& found);
 /// Where distances step by a fifth and more, over the view's region; elsewhere clear.
 QImage distance_steps(const View& view, const FoundDistances& found);

@@ -20,8 +20,8 @@ void MeasureTool::begin(std::size_t places) {
     const Shot* shot = session_.shot();
     if (!shot) return;
     if (!shot->seams.flow.on)
-        return session_.say("Distances are found while parallax is closed: turn it on in Seams, Parallax (W).",
-                            Signal::care);
+        return session_.say(
+            "Distances are found while parallax is closed: turn it on in Seams, Parallax (W).", Signal::care);
     if (!shows_sphere(picture_.mode())) picture_.set_mode(ViewMode::map);
     if (!on_) before_ = picture_.tool(), shown_before_ = picture_.shows_distances();
     wanted_ = places;
@@ -67,7 +67,8 @@ bool MeasureTool::press(QMouseEvent* event) {
     if (wanted_ == 3 && places_.size() == 3) {
         const Done done = std::exchange(done_, {});
         const std::array<Vec3, 3> d = {places_[0].direction, places_[1].direction, places_[2].direction};
-        const std::array<double, 3> inverse = {places_[0].inverse_m, places_[1].inverse_m, places_[2].inverse_m};
+        const std::array<double, 3> inverse = {places_[0].inverse_m, places_[1].inverse_m,
+                                               places_[2].inverse_m};
         stop();
         if (done) done(d, inverse);
     }
@@ -126,8 +127,10 @@ QString MeasureTool::words() const {
     if (wanted_ == 3)
         return QString("A plane: click place %1 of three on it (Esc gives up)").arg(places_.size() + 1);
     if (places_.size() < 2)
-        return places_.empty() ? "Measure: click the first place (Esc ends)" : "Measure: click the second place (Esc ends)";
-    const Vec3 a = places_[0].direction / places_[0].inverse_m, b = places_[1].direction / places_[1].inverse_m;
+        return places_.empty() ? "Measure: click the first place (Esc ends)"
+                               : "Measure: click the second place (Esc ends)";
+    const Vec3 a = places_[0].direction / places_[0].inverse_m,
+               b = places_[1].direction / places_[1].inverse_m;
     return QString("%1 apart; %2 and %3 away. Click for another (Esc ends)")
         .arg(distance_text(1 / std::max(1e-6, (a - b).norm())), distance_text(places_[0].inverse_m),
              distance_text(places_[1].inverse_m));

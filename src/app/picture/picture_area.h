@@ -41,7 +41,8 @@ class PictureArea : public QWidget {
     void set_distances(bool on); ///< how far away things are, as colours
     bool shows_distances() const { return distances_; }
     void set_distance_steps(bool on); ///< where distances step
-    /// What was found for the picture on show; nothing while distances and their steps are not shown, or not there yet.
+    /// What was found for the picture on show; nothing while distances and their steps are not shown, or not
+    /// there yet.
     FoundDistancesPtr found_distances() const { return settled_ ? answer_.found : nullptr; }
     /// Plays the second round the playhead over and over, at full quality from pictures made before, and of
     /// both states while two are compared. Any other change of the picture ends it.

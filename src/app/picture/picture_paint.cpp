@@ -40,7 +40,8 @@ void PictureArea::paint_composed(QPainter& p) {
     if (answer_.view) {
         p.setRenderHint(QPainter::SmoothPixmapTransform);
         if (trust_ && !answer_.trust.isNull()) p.drawImage(answer_rect(), answer_.trust);
-        if (distance_steps_ && !answer_.distance_steps.isNull()) p.drawImage(answer_rect(), answer_.distance_steps);
+        if (distance_steps_ && !answer_.distance_steps.isNull())
+            p.drawImage(answer_rect(), answer_.distance_steps);
     }
     paint_overlays(p);
     if (distances_ || distance_steps_) paint_distances(p);
@@ -51,7 +52,8 @@ QRectF PictureArea::answer_rect() const {
     const View& v = *answer_.view;
     const QRectF r = view().map_rect();
     const double k = r.width() / v.target.width;
-    return QRectF(r.left() + v.region.x * k, r.top() + v.region.y * k, v.region.width * k, v.region.height * k);
+    return QRectF(r.left() + v.region.x * k, r.top() + v.region.y * k, v.region.width * k,
+                  v.region.height * k);
 }
 
 void PictureArea::paint_distances(QPainter& p) {
@@ -60,8 +62,9 @@ void PictureArea::paint_distances(QPainter& p) {
     const auto d = found && rect().contains(pointer_.toPoint()) ? direction_at(pointer_) : std::nullopt;
     if (!d) return;
     const double trust = found->trust_at(*d);
-    const QString text = distance_text(found->inverse_at(*d)) +
-                         (trust < 0 ? "  agree distance" : trust < kTrusted ? "  not trusted" : "");
+    const QString text = distance_text(found->inverse_at(*d)) + (trust < 0          ? "  agree distance"
+                                                                 : trust < kTrusted ? "  not trusted"
+                                                                                    : "");
     QRectF box(pointer_.x() + 16, pointer_.y() + 14, p.fontMetrics().horizontalAdvance(text) + 14, 22);
     if (box.right() > width() - 4) box.moveRight(pointer_.x() - 10);
     if (box.bottom() > height() - 4) box.moveBottom(pointer_.y() - 10);

@@ -125,12 +125,14 @@ PictureAnswer answer_to(const PictureRequest& request, Composer& composer, const
                 out.images.push_back(
                     image_of(composer.compose(*request.other, *other, request.time, *request.view, cancel)));
             if (request.distances || request.distance_steps) {
-                out.found = found_distances(composer, *request.project, *shot, request.time, request.view->eye, cancel);
+                out.found = found_distances(composer, *request.project, *shot, request.time,
+                                            request.view->eye, cancel);
                 if (request.distances) tint_by_distance(out.images[0], *request.view, *out.found);
                 if (request.distances && out.images.size() > 1) {
                     const Shot& other = *find_shot(*request.other, request.shot);
                     tint_by_distance(out.images[1], *request.view,
-                                     *found_distances(composer, *request.other, other, request.time, request.view->eye, cancel));
+                                     *found_distances(composer, *request.other, other, request.time,
+                                                      request.view->eye, cancel));
                 }
                 if (request.distance_steps) out.distance_steps = distance_steps(*request.view, *out.found);
             }

@@ -37,8 +37,8 @@ struct PictureAnswer {
         images; ///< one and perhaps the other's, or one for each camera (null where there is none)
     std::vector<QSize> full_sizes; ///< sources: their sizes before halving
     std::optional<View> view;
-    QImage trust;          ///< a tint over the view's region, or null
-    QImage distance_steps; ///< likewise
+    QImage trust;            ///< a tint over the view's region, or null
+    QImage distance_steps;   ///< likewise
     FoundDistancesPtr found; ///< of the shot, where distances or their steps were asked for
     Seconds time{0};
     double milliseconds = 0;

@@ -125,9 +125,10 @@ void MainWindow::make_overlay_actions(QMenu* view) {
         [this](bool on) { picture_->set_distances(on); });
     connect(picture_, &PictureArea::distances_changed, distances,
             [this, distances] { distances->setChecked(picture_->shows_distances()); });
-    overlay("show_distance_steps", "Edges",
-            {"Show where distances step", QKeySequence("Shift+F8"), [] {}, {}, "depth edges outlines silhouette"},
-            [this](bool on) { picture_->set_distance_steps(on); });
+    overlay(
+        "show_distance_steps", "Edges",
+        {"Show where distances step", QKeySequence("Shift+F8"), [] {}, {}, "depth edges outlines silhouette"},
+        [this](bool on) { picture_->set_distance_steps(on); });
     QAction* trust = overlay(
         "trust_shown", "Trust",
         {"Show where parallax is trusted", QKeySequence("Shift+S"), [] {}, {}, "confidence flow depth"},

@@ -15,7 +15,7 @@ namespace porb {
 
 namespace {
 
-constexpr int kFillSide = 144;             ///< what lies about an area is smooth: cells of 1.25 degrees will do
+constexpr int kFillSide = 144; ///< what lies about an area is smooth: cells of 1.25 degrees will do
 constexpr double kLeastFeather_deg = 0.35; ///< a cell of the field
 constexpr double kAround_deg = 12;         ///< about an outline's corners: parallax of the nearest things
 
@@ -28,8 +28,9 @@ class Inside {
             oval_.half_width_deg = area.oval.width_deg / 2;
             oval_.half_height_deg = area.oval.height_deg / 2;
             middle_ = oval_.to_oval.row(2).transpose();
-            least_cosine_ = std::cos(std::min(kPi, radians(std::max(oval_.half_width_deg, oval_.half_height_deg) +
-                                                           2 * area.feather_deg + 1)));
+            least_cosine_ =
+                std::cos(std::min(kPi, radians(std::max(oval_.half_width_deg, oval_.half_height_deg) +
+                                               2 * area.feather_deg + 1)));
             return;
         }
         const KeyCamera& camera = key.cameras[area.camera];
@@ -47,7 +48,8 @@ class Inside {
         if (middle_.norm() < 1e-6) return;
         middle_.normalize();
         double widest = 0;
-        for (const Vec3& r : rays) widest = std::max(widest, std::acos(std::clamp(middle_.dot(r), -1.0, 1.0)));
+        for (const Vec3& r : rays)
+            widest = std::max(widest, std::acos(std::clamp(middle_.dot(r), -1.0, 1.0)));
         least_cosine_ = std::cos(std::min(kPi, widest + radians(area.feather_deg + kAround_deg)));
     }
 
@@ -118,7 +120,8 @@ std::vector<AreaCell> area_cells(const DistanceArea& area, const PlanKey& key, c
                 const double share =
                     area.presence * inside.share(direction, told ? *told : double(field.cell(x, y)[0]));
                 if (share > 0)
-                    rows[std::size_t(y)].push_back({y * field.side + x, float(share), told ? float(*told) : -1});
+                    rows[std::size_t(y)].push_back(
+                        {y * field.side + x, float(share), told ? float(*told) : -1});
             }
     });
     std::vector<AreaCell> out;
@@ -138,9 +141,8 @@ void apply_areas(SphereGrid& field, const SphereGrid& counts, std::span<const Di
                 const AreaCell& c = cells[std::size_t(i)];
                 const int x = c.cell % field.side, y = c.cell / field.side;
                 const auto agree = float(agree_inverse_m);
-                const float told = c.inverse_m < 0
-                                       ? float(around.at(field.direction(x, y)))
-                                       : agree + counts.cell(x, y)[0] * (c.inverse_m - agree);
+                const float told = c.inverse_m < 0 ? float(around.at(field.direction(x, y)))
+                                                   : agree + counts.cell(x, y)[0] * (c.inverse_m - agree);
                 float* const cell = field.cell(x, y);
                 cell[0] += c.share * (told - cell[0]);
                 if (field.channels > 1) cell[1] *= 1 - c.share;

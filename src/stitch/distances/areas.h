@@ -33,10 +33,11 @@ struct AreaCell {
 /// The cells of a square field of side x side that the area covers. `key` has the cameras, in rig axes.
 std::vector<AreaCell> area_cells(const DistanceArea& area, const PlanKey& key, const SphereGrid& field);
 
-/// Draws the first channel of a field to what its areas tell, one after the other, and takes the second (how far both pictures show
-/// the same) away there, since what was compared lay elsewhere. `counts` has one channel, of the field's cells: how
-/// far distances count there, the rest being the agree distance's (`agree_inverse_m`). About 10 ms an area at 576 cells a side.
-void apply_areas(SphereGrid& field, const SphereGrid& counts, std::span<const DistanceArea> areas, const PlanKey& key,
-                 double agree_inverse_m);
+/// Draws the first channel of a field to what its areas tell, one after the other, and takes the second (how
+/// far both pictures show the same) away there, since what was compared lay elsewhere. `counts` has one
+/// channel, of the field's cells: how far distances count there, the rest being the agree distance's
+/// (`agree_inverse_m`). About 10 ms an area at 576 cells a side.
+void apply_areas(SphereGrid& field, const SphereGrid& counts, std::span<const DistanceArea> areas,
+                 const PlanKey& key, double agree_inverse_m);
 
 } // namespace porb

@@ -430,8 +430,8 @@ SphereGrid SeamZones::confidence(std::span<const Weighed> moments, const FlowSet
 /// The field, and of what it was put together.
 struct SeamZones::Drawn {
     SphereGrid field;
-    /// By cell: without what was found, the share of what was found, how far that correlates, and the share of
-    /// what would be told by hand.
+    /// By cell: without what was found, the share of what was found, how far that correlates, and the share
+    /// of what would be told by hand.
     SphereGrid parts;
     std::vector<float> nearest;
 };
@@ -505,8 +505,7 @@ SphereGrid channel_of(const SphereGrid& grid, int channel) {
 SphereGrid SeamZones::field(std::span<const Weighed> moments, const FlowSettings& flow,
                             std::span<const DistanceArea> areas) const {
     Drawn out = drawn(told(moments), flow, !areas.empty());
-    if (!areas.empty())
-        apply_areas(out.field, channel_of(out.parts, 3), areas, impl_->key, impl_->agree);
+    if (!areas.empty()) apply_areas(out.field, channel_of(out.parts, 3), areas, impl_->key, impl_->agree);
     return std::move(out.field);
 }
 

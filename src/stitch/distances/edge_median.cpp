@@ -13,8 +13,8 @@ namespace {
 
 constexpr int kAcross = 6, kDown = 3; ///< columns and rows to either side: a degree and a half
 constexpr int kRounds = 2;
-constexpr double kLevels = 8;         ///< grey levels
-constexpr float kStep = 0.8f;         ///< columns: less is one surface
+constexpr double kLevels = 8; ///< grey levels
+constexpr float kStep = 0.8f; ///< columns: less is one surface
 constexpr float kBinsPerColumn = 4;
 constexpr int kMostBins = 512;
 
@@ -41,7 +41,8 @@ void median_along_edges(const cv::Mat& guide, cv::Mat& parallax, const cv::Mat& 
                 for (int j = std::max(0, y - kDown); j <= std::min(parallax.rows - 1, y + kDown); ++j) {
                     const std::uint8_t* g = guide.ptr<std::uint8_t>(j);
                     const float *p = parallax.ptr<float>(j), *c = confidence.ptr<float>(j);
-                    for (int i = std::max(0, x - kAcross); i <= std::min(parallax.cols - 1, x + kAcross); ++i) {
+                    for (int i = std::max(0, x - kAcross); i <= std::min(parallax.cols - 1, x + kAcross);
+                         ++i) {
                         const float w = c[i] * alike[std::size_t(std::abs(int(g[i]) - int(here)))];
                         bins[std::size_t(std::min(last, int((p[i] - low) * kBinsPerColumn)))] += w;
                         all += w;

@@ -32,8 +32,9 @@ AreaDistanceRow::AreaDistanceRow(const QString& name, Session& session, MeasureT
     rule_ = new QComboBox;
     rule_->setObjectName(name + "_rule");
     rule_->addItems({"As what lies about it", "At", "Far", "On a plane"});
-    rule_->setToolTip("How far away what is inside is drawn: evenly, as its surroundings say; at one distance from the "
-                      "rig; infinitely far; or on a plane, as floors and panes are");
+    rule_->setToolTip(
+        "How far away what is inside is drawn: evenly, as its surroundings say; at one distance from the "
+        "rig; infinitely far; or on a plane, as floors and panes are");
     metres_ = new NumberField(limits::kDistance_m, 0.05, 2, " m");
     metres_->setObjectName(name + "_metres");
     metres_->setToolTip("Metres from the rig's centre");
@@ -46,8 +47,12 @@ AreaDistanceRow::AreaDistanceRow(const QString& name, Session& session, MeasureT
     connect(rule_, &QComboBox::activated, this, [this](int at) {
         AreaDistance next = shown_;
         switch (at) {
-        case kAround: next.rule = DistanceRule::surroundings; break;
-        case kFar: next.rule = DistanceRule::metres, next.metres = 0; break;
+        case kAround:
+            next.rule = DistanceRule::surroundings;
+            break;
+        case kFar:
+            next.rule = DistanceRule::metres, next.metres = 0;
+            break;
         case kMetres:
             next.rule = DistanceRule::metres;
             if (next.metres <= 0) next.metres = kUsual_m;

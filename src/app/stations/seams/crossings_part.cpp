@@ -433,12 +433,14 @@ void CrossingsPart::refresh() {
             picture->setIcon({});
         cell(1, seconds(c.from) + " –\n" + seconds(c.to));
         cell(2, QString::fromStdString(c.a + " – " + c.b));
-        cell(3, QString("%1 px").arg(c.visible_parallax_px, 0, 'f', 0) +
-                    (c.torn_px >= kVisibleTear_px ? QString("\n%1 torn").arg(c.torn_px, 0, 'f', 0) : QString()))
-            ->setToolTip(QString("Its two pictures are %1 px apart at the agree distance; %2 px of edges are torn, "
-                                 "which no source shows")
-                             .arg(c.apart_px, 0, 'f', 0)
-                             .arg(c.torn_px, 0, 'f', 0));
+        cell(3,
+             QString("%1 px").arg(c.visible_parallax_px, 0, 'f', 0) +
+                 (c.torn_px >= kVisibleTear_px ? QString("\n%1 torn").arg(c.torn_px, 0, 'f', 0) : QString()))
+            ->setToolTip(
+                QString("Its two pictures are %1 px apart at the agree distance; %2 px of edges are torn, "
+                        "which no source shows")
+                    .arg(c.apart_px, 0, 'f', 0)
+                    .arg(c.torn_px, 0, 'f', 0));
         cell(4, state_of(c))
             ->setForeground(is_open(c)    ? colour::care
                             : c.dismissed ? colour::faint

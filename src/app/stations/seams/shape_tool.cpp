@@ -18,7 +18,9 @@ QString name_of(ShapeKind kind) {
     return kind == ShapeKind::distance ? "distance" : kind == ShapeKind::restore ? "restore" : "cut-out";
 }
 QColor colour_of(ShapeKind kind) {
-    return kind == ShapeKind::distance ? colour::accent : kind == ShapeKind::restore ? colour::good : colour::stop;
+    return kind == ShapeKind::distance  ? colour::accent
+           : kind == ShapeKind::restore ? colour::good
+                                        : colour::stop;
 }
 
 double apart(const QPointF& a, const QPointF& b) {
@@ -463,11 +465,10 @@ void ShapeTool::paint(QPainter& p) {
 
 QString ShapeTool::words() const {
     if (!drawing_) return {};
-    const QString what =
-        QString(kind_ == ShapeKind::distance  ? "What camera %1 sees there is how far away"
-                : kind_ == ShapeKind::restore ? "What camera %1 should show again"
-                                              : "What camera %1 should not show")
-            .arg(QString::fromStdString(on_));
+    const QString what = QString(kind_ == ShapeKind::distance  ? "What camera %1 sees there is how far away"
+                                 : kind_ == ShapeKind::restore ? "What camera %1 should show again"
+                                                               : "What camera %1 should not show")
+                             .arg(QString::fromStdString(on_));
     return draft_.size() < kFewestCorners
                ? what + ": click round it; drag while clicking to bend (Esc gives up)"
                : what + ": click the first corner, or Enter, to close";

@@ -5,8 +5,9 @@
 
 namespace porb::app {
 
-/// Draws and edits the selected camera's cut-outs, restores and told distances: in lens view on its picture, in map and
-/// window view where it sees. Clicks set corners, dragging while setting one bends the outline there.
+/// Draws and edits the selected camera's cut-outs, restores and told distances: in lens view on its picture,
+/// in map and window view where it sees. Clicks set corners, dragging while setting one bends the outline
+/// there.
 class ShapeTool : public QObject, public PictureTool {
     Q_OBJECT
   public:

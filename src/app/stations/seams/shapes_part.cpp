@@ -24,9 +24,9 @@ ShapesPart::ShapesPart(Session& session, PictureArea& picture, MeasureTool& meas
     auto* column = new QVBoxLayout(this);
     column->setContentsMargins(0, 0, 0, 0);
     column->setSpacing(6);
-    auto* words =
-        new QLabel("A cut-out takes something out of a camera's picture; the neighbour who sees behind it "
-                   "fills in. A restore brings a part back. A distance says how far away glass, mirrors or water are.");
+    auto* words = new QLabel(
+        "A cut-out takes something out of a camera's picture; the neighbour who sees behind it "
+        "fills in. A restore brings a part back. A distance says how far away glass, mirrors or water are.");
     words->setProperty("role", "hint");
     words->setWordWrap(true);
     column->addWidget(words);

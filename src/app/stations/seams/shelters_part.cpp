@@ -22,7 +22,8 @@ SheltersPart::SheltersPart(Session& session, PictureArea& picture, MeasureTool& 
     auto* column = new QVBoxLayout(this);
     column->setContentsMargins(0, 0, 0, 0);
     column->setSpacing(6);
-    auto* words = new QLabel("What lies in a shelter comes whole from one camera: seams run round it, and nothing in it is torn.");
+    auto* words = new QLabel(
+        "What lies in a shelter comes whole from one camera: seams run round it, and nothing in it is torn.");
     words->setProperty("role", "hint");
     words->setWordWrap(true);
     column->addWidget(words);
@@ -227,7 +228,8 @@ void SheltersPart::refresh() {
     }
     list_->show_rows(rows, tool_.selected());
     const Shelter* s = chosen();
-    for (QWidget* w : std::initializer_list<QWidget*>{camera_, distance_, from_, to_, ease_, feather_, remove_})
+    for (QWidget* w :
+         std::initializer_list<QWidget*>{camera_, distance_, from_, to_, ease_, feather_, remove_})
         w->setEnabled(s != nullptr);
     follow_->setEnabled(s && !job_.is_running());
     from_->setText("from the start");
