@@ -209,11 +209,14 @@ void shape(const ShapeWords& w, const Run& run) {
             if (same->keys.front().corners.size() != key.corners.size())
                 throw Error("has " + std::to_string(same->keys.front().corners.size()) + " corners",
                             "shape '" + w.name + "'", "Give its keys as many, or the new shape another name");
+            if (distance && !same->distance)
+                throw Error(std::string("is a ") + name_of(kind_of(*same)), "shape '" + w.name + "'",
+                            "Draw a shape of its own for the distance");
             std::erase_if(same->keys, [&](const ShapeKey& k) { return k.time == key.time; });
             same->keys.push_back(key);
             std::stable_sort(same->keys.begin(), same->keys.end(),
                              [](const ShapeKey& a, const ShapeKey& b) { return a.time < b.time; });
-            if (distance && same->distance) same->distance = distance;
+            if (distance) same->distance = distance;
         } else {
             Shape made;
             made.restores = w.restore;

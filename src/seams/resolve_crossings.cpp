@@ -1,6 +1,7 @@
 #include "base/angle.h"
 #include "base/parallel.h"
 #include "picture/convert_simd.h"
+#include "project/limits.h"
 #include "seams/crossings.h"
 #include "seams/find_lines.h"
 #include "seams/tears.h"
@@ -322,7 +323,8 @@ void measure(const Project& project, const Shot& shot, Composer& composer,
         if (shot.seams.flow.on) { // all at one distance nothing is torn
             const View view = view_about(oval, 2 * kAroundTears_deg);
             const Tears tears = tears_in(project, plain, composer, time, view, cancel);
-            crossing->torn_px = std::max(crossing->torn_px, torn_px_in(tears, view, oval, kAroundTears_deg));
+            crossing->torn_px = std::clamp(torn_px_in(tears, view, oval, kAroundTears_deg), crossing->torn_px,
+                                           limits::kApart_px.high);
         }
         step(double(++done) / double(moments.size()));
         if (int(apart.size()) < kFewPlaces) continue;

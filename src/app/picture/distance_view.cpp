@@ -2,6 +2,7 @@
 
 #include "app/widgets/theme.h"
 #include "base/parallel.h"
+#include "stitch/plan/plan_lens.h"
 
 #include <QPainter>
 
@@ -17,10 +18,6 @@ constexpr double kPictureShows = 0.3; ///< of the picture through the colours
 constexpr double kStep = 1.2, kPlain = 0.6;
 constexpr int kHatch = 7; ///< pixels from line to line
 constexpr int kStepWidth = 720;
-
-Region region_of(const View& view) {
-    return view.region.width > 0 ? view.region : Region{0, 0, view.target.width, view.target.height};
-}
 
 Vec2 place_in(const Region& r, const QImage& image, int x, int y) {
     return {r.x + (x + 0.5) * r.width / image.width(), r.y + (y + 0.5) * r.height / image.height()};
@@ -52,7 +49,7 @@ QString distance_text(double inverse_m) {
 
 void tint_by_distance(QImage& picture, const View& view, const FoundDistances& found) {
     const TargetMap map(view.target);
-    const Region r = region_of(view);
+    const Region r = whole_region(view);
     parallel_ranges(picture.height(), 8, [&](int begin, int end) {
         for (int y = begin; y < end; ++y) {
             auto* line = reinterpret_cast<QRgb*>(picture.scanLine(y));
@@ -80,7 +77,7 @@ void tint_by_distance(QImage& picture, const View& view, const FoundDistances& f
 
 QImage distance_steps(const View& view, const FoundDistances& found) {
     const TargetMap map(view.target);
-    const Region r = region_of(view);
+    const Region r = whole_region(view);
     const int width = std::min(kStepWidth, std::max(1, r.width));
     QImage out(width, std::max(1, width * r.height / std::max(1, r.width)),
                QImage::Format_ARGB32_Premultiplied);

@@ -56,7 +56,11 @@ bool MeasureTool::press(QMouseEvent* event) {
     if (event->button() != Qt::LeftButton) return false;
     const auto direction = picture_.direction_at(event->position());
     const FoundDistancesPtr found = picture_.found_distances();
-    if (!direction || !found) return true; // they are not there yet
+    if (!direction) return true;
+    if (!found) {
+        session_.say("Distances are still being looked for: click again in a moment.", Signal::care);
+        return true;
+    }
     if (places_.size() >= wanted_) places_.clear();
     places_.push_back({*direction, found->inverse_at(*direction)});
     if (places_.back().inverse_m < 1e-3) {

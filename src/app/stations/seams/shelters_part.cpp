@@ -23,7 +23,7 @@ SheltersPart::SheltersPart(Session& session, PictureArea& picture, MeasureTool& 
     column->setContentsMargins(0, 0, 0, 0);
     column->setSpacing(6);
     auto* words = new QLabel(
-        "What lies in a shelter comes whole from one camera: seams run round it, and nothing in it is torn.");
+        "What lies in a shelter comes whole from one camera: seams run round it, and it is drawn evenly.");
     words->setProperty("role", "hint");
     words->setWordWrap(true);
     column->addWidget(words);
