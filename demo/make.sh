@@ -1,5 +1,5 @@
 #!/bin/sh
-# Renders the demo takes anew: the three folders beside this script hold what it printed. About half an hour on two cores.
+# Renders the demo takes anew: the three folders beside this script hold what it printed. About an hour on two cores.
 set -eu
 here=$(cd "$(dirname "$0")" && pwd)
 porbit=${PORBIT:-$here/../build/release/src/porbit}
@@ -7,6 +7,6 @@ common="--seconds 4 --rate 24 --crf 23 --truth-width 1536 --truth-times 1"
 "$porbit" simulate hall --rig two-fisheyes --size 960 $common --out "$here/dual"
 "$porbit" simulate hall --rig pair-180 --size 720 $common --out "$here/pair"
 # The ring's lenses and poses are not quite those it was planned with, and its cameras' colours differ: there is something to solve.
-"$porbit" simulate hall --rig ring-of-six --size 480 $common --faults lens,pose,exposure,white-balance,vignetting --seed 6 --out "$here/ring"
+"$porbit" simulate hall --rig ring-of-six --size 960 $common --faults lens,pose,exposure,white-balance,vignetting --seed 6 --out "$here/ring"
 (cd "$here/ring" && "$porbit" shot hall_ring.porb --rig nominal.rig.json --reach A=95 --reach B=95 --reach C=95 --reach D=95 --reach E=95 --reach F=95)
 rm -f "$here"/*/calibration_*.yml "$here"/*/motion.csv

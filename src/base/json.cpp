@@ -210,14 +210,14 @@ std::string dumped(const Json& value) {
 }
 
 /// A member of a document's root, or one entry of a list that is one.
-struct Part {
+struct Piece {
     const std::string* key;
     Json* value;
     bool entry, first, last; ///< of its list
 };
 
-std::vector<Part> parts_of(Json& document) {
-    std::vector<Part> out;
+std::vector<Piece> parts_of(Json& document) {
+    std::vector<Piece> out;
     for (auto& [key, value] : document.get_ref<Json::object_t&>()) {
         const bool list = value.is_array() && value.size() > 1;
         if (!list) out.push_back({&key, &value, false, true, true});
@@ -231,13 +231,13 @@ std::vector<Part> parts_of(Json& document) {
 
 std::string dump_json(Json document) {
     if (!document.is_object() || document.empty()) return dumped(document) + "\n";
-    const std::vector<Part> parts = parts_of(document);
+    const std::vector<Piece> parts = parts_of(document);
     std::vector<std::string> texts(parts.size());
     parallel_ranges(int(parts.size()), 1, [&](int begin, int end) {
         for (auto n = std::size_t(begin); n < std::size_t(end); ++n) {
             // Alone in a document it is indented as in the whole one: { newline ... newline }, and of a
             // list's entry also the lines of the list's brackets are those of its first and last.
-            const Part& part = parts[n];
+            const Piece& part = parts[n];
             Json alone = Json::object();
             Json& value = alone[*part.key];
             if (part.entry)

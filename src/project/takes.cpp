@@ -27,41 +27,41 @@ constexpr double kTogetherS = 5;      ///< files of one take say they began this
 constexpr double kLengthsAlike = 0.1;
 constexpr double kShorterS = 0.5; ///< a difference in length worth a word
 
-struct Word {
+struct NameWord {
     std::string text;
     enum class Kind { letters, digits } kind;
 };
 
 /// The folder and the stem as words of letters or digits; what separates them does not count.
-std::vector<Word> words_of(const std::filesystem::path& path) {
-    std::vector<Word> words;
+std::vector<NameWord> words_of(const std::filesystem::path& path) {
+    std::vector<NameWord> words;
     const std::string text = path.parent_path().filename().string() + "/" + path.stem().string();
     for (const char ch : text) {
         const auto c = static_cast<unsigned char>(ch);
         const bool digit = std::isdigit(c), letter = std::isalpha(c) || c >= 0x80;
         if (!digit && !letter) {
-            if (!words.empty() && !words.back().text.empty()) words.push_back({"", Word::Kind::letters});
+            if (!words.empty() && !words.back().text.empty()) words.push_back({"", NameWord::Kind::letters});
             continue;
         }
-        const auto kind = digit ? Word::Kind::digits : Word::Kind::letters;
+        const auto kind = digit ? NameWord::Kind::digits : NameWord::Kind::letters;
         if (words.empty() || (words.back().kind != kind && !words.back().text.empty()))
             words.push_back({"", kind});
         words.back().kind = kind;
         words.back().text += char(std::tolower(c));
     }
-    std::erase_if(words, [](const Word& w) { return w.text.empty(); });
+    std::erase_if(words, [](const NameWord& w) { return w.text.empty(); });
     return words;
 }
 
 /// How much a word at its place looks like the name of a camera rather than of a take.
-double camera_likeness(const std::vector<Word>& words, std::size_t at) {
+double camera_likeness(const std::vector<NameWord>& words, std::size_t at) {
     static const std::set<std::string> kCamera = {"cam", "camera", "c", "lens", "eye", "gp", "unit"};
     static const std::set<std::string> kTake = {"take", "t", "shot", "scene", "clip", "s", "sc", "tk"};
     static const std::set<std::string> kSides = {"left", "right", "l",   "r",      "front", "back",
                                                  "up",   "down",  "top", "bottom", "rear"};
-    const Word& w = words[at];
+    const NameWord& w = words[at];
     if (kSides.count(w.text)) return 2.5;
-    if (w.kind == Word::Kind::letters) return w.text.size() == 1 ? 2 : 0;
+    if (w.kind == NameWord::Kind::letters) return w.text.size() == 1 ? 2 : 0;
     if (at > 0 && kCamera.count(words[at - 1].text)) return 2;
     if (at > 0 && kTake.count(words[at - 1].text)) return -2;
     return w.text.size() <= 2 ? 0.5 : -0.5;
@@ -177,13 +177,13 @@ struct Group {
 
 /// All ways of leaving one word out, and the files that then share a name.
 std::vector<Group> groupings(const std::vector<FoundFile>& files, const std::vector<std::size_t>& open,
-                             const std::vector<std::vector<Word>>& words) {
+                             const std::vector<std::vector<NameWord>>& words) {
     std::map<std::string, Group> groups;
     for (const std::size_t f : open)
         for (std::size_t at = 0; at < words[f].size(); ++at) {
             std::string key = std::to_string(at) + files[f].info.ref.path.extension().string();
             for (std::size_t i = 0; i < words[f].size(); ++i)
-                key += "|" + (i == at ? std::string(words[f][i].kind == Word::Kind::digits ? "#" : "@")
+                key += "|" + (i == at ? std::string(words[f][i].kind == NameWord::Kind::digits ? "#" : "@")
                                       : words[f][i].text);
             Group& g = groups[key];
             g.files.push_back(f);
@@ -196,7 +196,7 @@ std::vector<Group> groupings(const std::vector<FoundFile>& files, const std::vec
 }
 
 double score_of(const Group& g, const std::vector<FoundFile>& files,
-                const std::vector<std::vector<Word>>& words) {
+                const std::vector<std::vector<NameWord>>& words) {
     double kin = 0, pairs = 0, camera = 0;
     for (std::size_t i = 0; i < g.files.size(); ++i) {
         camera += camera_likeness(words[g.files[i]], g.place);
@@ -206,7 +206,7 @@ double score_of(const Group& g, const std::vector<FoundFile>& files,
     return kin / pairs + camera / double(g.files.size()) + 0.05 * double(g.files.size());
 }
 
-std::string name_without(const std::vector<Word>& words, std::size_t place,
+std::string name_without(const std::vector<NameWord>& words, std::size_t place,
                          const std::filesystem::path& path) {
     std::string text;
     const auto folder_words = words_of(path.parent_path() / "x").size() - 1;
@@ -371,7 +371,7 @@ std::vector<Take> propose_takes(const std::vector<FoundFile>& files) {
     std::vector<Take> takes;
     std::vector<std::size_t> open;
     std::map<std::size_t, std::vector<std::size_t>> copies; // original -> copies
-    std::vector<std::vector<Word>> words(files.size());
+    std::vector<std::vector<NameWord>> words(files.size());
     for (std::size_t i = 0; i < files.size(); ++i) words[i] = words_of(files[i].info.ref.path);
     // Of like files the one with the plainest name counts as the original.
     std::vector<std::size_t> plain(files.size());

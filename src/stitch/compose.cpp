@@ -35,7 +35,7 @@ std::string size_text(int width, int height) {
 Composer::Composer(std::shared_ptr<MediaLibrary> library)
     : library_(std::move(library)), cleaner_(library_->bound()), plans_(library_->bound()),
       zones_(library_->bound()), matched_moments_(library_->bound()), fields_(library_->bound()),
-      bands_(library_->bound()) {}
+      confidences_(library_->bound()), bands_(library_->bound()) {}
 
 std::shared_ptr<const BlendPlan> Composer::plan_for(const PlanKey& key) {
     return plans_.get(
@@ -227,8 +227,13 @@ SphereGrid Composer::confidence(const Project& project, const Shot& shot, Second
     view.eye = eye;
     const PlanKey key = running_key(project, shot, time, view, cancel);
     const MomentKey moment = moment_key(project, shot, time, key);
-    const Moments m = moments(project, shot, moment, key, cancel);
-    return m.zones->confidence(m.weighed, moment.flow);
+    return *confidences_.get(
+        moment,
+        [&] {
+            const Moments m = moments(project, shot, moment, key, cancel);
+            return std::make_shared<const SphereGrid>(m.zones->confidence(m.weighed, moment.flow));
+        },
+        [](const auto& grid) { return sizeof(SphereGrid) + grid->values.size() * sizeof(float); });
 }
 
 std::optional<Composer::SourceFrames>

@@ -47,6 +47,7 @@ class Composer {
     /// empty while the shot's flow is off.
     SphereGrid distances(const Project& project, const Shot& shot, Seconds time, Eye eye = Eye::mono);
     /// How far they are trusted at that moment (SeamZones::confidence); empty while the shot's flow is off.
+    /// Kept by moment, as distances are.
     SphereGrid confidence(const Project& project, const Shot& shot, Seconds time, Eye eye = Eye::mono,
                           const Cancel& cancel = {});
     /// What cameras show at a moment, for whoever looks at sources beside each other: pictures halved as
@@ -116,6 +117,7 @@ class Composer {
     Cache<MomentKey, SeamZones::MatchedMomentPtr>
         matched_moments_; ///< what was matched at moments, for those beside them
     Cache<MomentKey, std::shared_ptr<const DistanceField>> fields_;
+    Cache<MomentKey, std::shared_ptr<const SphereGrid>> confidences_;
     Cache<std::pair<PlanKey, double>, std::shared_ptr<const LightBands>> bands_; ///< by their widest, degrees
     std::mutex grader_mutex_;
     Grade graded_;

@@ -12,7 +12,7 @@
 namespace porb::app {
 
 namespace {
-constexpr double kGripPx = 9, kNearestM = 0.5;
+constexpr double kPointGripPx = 9, kNearestM = 0.5;
 
 std::size_t index_in(const Rig& rig, const Camera* camera) {
     return std::size_t(camera - rig.cameras.data());
@@ -192,7 +192,7 @@ void PairView::mousePressEvent(QMouseEvent* event) {
                    turned = q.b == cameras_[side_] && q.a == cameras_[1 - side_];
         if (!here && !turned) continue;
         const QPointF d = widget_place(side_, here ? q.a_px : q.b_px) - pressed_;
-        if (std::hypot(d.x(), d.y()) < kGripPx) {
+        if (std::hypot(d.x(), d.y()) < kPointGripPx) {
             held_ = q.id;
             if (point_ != q.id) {
                 point_ = q.id;

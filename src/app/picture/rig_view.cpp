@@ -15,7 +15,7 @@ constexpr double kBodyShell =
     0.34; ///< where cameras are drawn, in sphere radii: real distances are too small to see
 constexpr double kConeLength = 0.3;
 constexpr double kPickPx = 22;
-constexpr int kRimPoints = 48, kGridRings = 5;
+constexpr int kRingPoints = 48, kGridRings = 5;
 } // namespace
 
 QColor coverage_colour(int lenses) {
@@ -154,8 +154,8 @@ void RigView::paintEvent(QPaintEvent*) {
         const Mat3 turn = rotation_of(c.pose.turn);
         const double half = std::min(radians(use ? use->reach_deg : 90), LensMap(c.lens).theta_max());
         QPolygonF rim;
-        for (int k = 0; k <= kRimPoints; ++k) {
-            const double phi = 2 * kPi * k / kRimPoints;
+        for (int k = 0; k <= kRingPoints; ++k) {
+            const double phi = 2 * kPi * k / kRingPoints;
             rim << seen(at + kConeLength * (turn * Vec3(std::sin(half) * std::cos(phi),
                                                         std::sin(half) * std::sin(phi), std::cos(half))))
                        .at;
@@ -166,11 +166,11 @@ void RigView::paintEvent(QPaintEvent*) {
         const QPointF body = seen(at).at;
         p.setPen(Qt::NoPen);
         p.setBrush(fill);
-        for (int k = 0; k < kRimPoints; ++k) p.drawPolygon(QPolygonF({body, rim[k], rim[k + 1]}));
+        for (int k = 0; k < kRingPoints; ++k) p.drawPolygon(QPolygonF({body, rim[k], rim[k + 1]}));
         p.setPen(QPen(colour, chosen ? 2.4 : 1.2));
         p.setBrush(Qt::NoBrush);
         p.drawPolyline(rim);
-        for (int k = 0; k < 4; ++k) p.drawLine(body, rim[k * kRimPoints / 4]);
+        for (int k = 0; k < 4; ++k) p.drawLine(body, rim[k * kRingPoints / 4]);
         const QPointF ahead = seen(at + 0.42 * (turn * Vec3(0, 0, 1))).at,
                       up = seen(at + 0.1 * (turn * Vec3(0, -1, 0))).at;
         p.setPen(QPen(colour, 1, Qt::DashLine));

@@ -14,7 +14,7 @@
 namespace porb::app {
 
 namespace {
-constexpr double kMargin = 26, kRulerTop = 22, kGripPx = 7;
+constexpr double kMargin = 26, kRulerTop = 22, kEndGripPx = 7;
 constexpr double kLeastShown = 0.2;
 } // namespace
 
@@ -159,8 +159,8 @@ void TimeRuler::paintEvent(QPaintEvent*) {
 
 TimeRuler::Grip TimeRuler::grip_near(const QPointF& at) const {
     if (at.y() > kRulerTop - 4) {
-        if (std::abs(at.x() - x_of(in_s())) < kGripPx) return Grip::in;
-        if (std::abs(at.x() - x_of(out_s())) < kGripPx) return Grip::out;
+        if (std::abs(at.x() - x_of(in_s())) < kEndGripPx) return Grip::in;
+        if (std::abs(at.x() - x_of(out_s())) < kEndGripPx) return Grip::out;
     }
     return Grip::playhead;
 }
@@ -248,7 +248,7 @@ int TimeRuler::marker_near(const QPointF& at) const {
     const Shot* shot = session_.shot();
     if (!shot || at.y() < height() - 16) return -1;
     for (std::size_t i = 0; i < shot->timing.markers.size(); ++i)
-        if (std::abs(x_of(shot->timing.markers[i].time.to_double()) - at.x()) < kGripPx) return int(i);
+        if (std::abs(x_of(shot->timing.markers[i].time.to_double()) - at.x()) < kEndGripPx) return int(i);
     return -1;
 }
 

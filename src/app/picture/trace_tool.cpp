@@ -9,7 +9,7 @@
 namespace porb::app {
 
 namespace {
-constexpr double kStep = 10; // a trace gets a place every so many pixels of the widget
+constexpr double kTraceStepPx = 10; // a trace gets a place every so many pixels of the widget
 }
 
 void stroke_line(QPainter& p, const QPolygonF& line, LineKind kind) {
@@ -32,7 +32,7 @@ bool TraceTool::press(QMouseEvent* event) {
 bool TraceTool::move(QMouseEvent* event) {
     if (trace_.isEmpty()) return false;
     const QPointF d = event->position() - trace_.last();
-    if (std::hypot(d.x(), d.y()) >= kStep) trace_ << event->position();
+    if (std::hypot(d.x(), d.y()) >= kTraceStepPx) trace_ << event->position();
     picture_.update();
     return true;
 }

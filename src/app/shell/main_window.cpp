@@ -7,6 +7,7 @@
 #include "master/render.h"
 #include "media/still.h"
 #include "project/autosave.h"
+#include "stitch/depth_map.h"
 
 #include <QApplication>
 #include <QButtonGroup>
@@ -433,17 +434,24 @@ bool MainWindow::may_leave() {
     return answer == QMessageBox::Discard;
 }
 
+namespace {
+StillRequest still_of(const Shot& shot, Seconds time) {
+    StillRequest out;
+    out.time = time;
+    if (std::any_of(shot.rig.cameras.begin(), shot.rig.cameras.end(),
+                    [](const Camera& c) { return c.eyes != Eyes::both; }))
+        out.mapping = SphereMapping::half_equirect;
+    return out;
+}
+} // namespace
+
 void MainWindow::save_still() {
     const Shot* shot = session_.shot();
     if (!shot) return;
     const QString f = QFileDialog::getSaveFileName(this, "Save a still at the playhead, 3840 wide",
                                                    "still.png", "Stills (*.png *.jpg *.tif *.exr)");
     if (f.isEmpty()) return;
-    StillRequest request;
-    request.time = session_.playhead();
-    const bool half = std::any_of(shot->rig.cameras.begin(), shot->rig.cameras.end(),
-                                  [](const Camera& c) { return c.eyes != Eyes::both; });
-    if (half) request.mapping = SphereMapping::half_equirect;
+    const StillRequest request = still_of(*shot, session_.playhead());
     try {
         session_.must_not_replace(f.toStdString());
     } catch (const std::exception& e) {
@@ -455,6 +463,36 @@ void MainWindow::save_still() {
                                                            const Cancel& cancel) -> BackgroundJob::Finish {
         write_still(render_still(service_.composer(), *project, *find_shot(*project, id), request, cancel),
                     f.toStdString(), {8, 95, SphericalTag{request.mapping, StereoLayout::mono}});
+        return [this, f] { say("Saved " + QFileInfo(f).fileName(), Signal::good); };
+    });
+}
+
+void MainWindow::save_distances() {
+    const Shot* shot = session_.shot();
+    if (!shot) return;
+    if (!shot->seams.flow.on)
+        return say("There are no distances: switch on Parallax in Seams first.", Signal::care);
+    const QString f = QFileDialog::getSaveFileName(
+        this, "Save the distances at the playhead, 3840 wide: metres (EXR) or their inverse (16-bit PNG)",
+        "distances.exr", "Distances (*.exr *.png)");
+    if (f.isEmpty()) return;
+    const std::filesystem::path path = f.toStdString();
+    if (!is_depth_name(path))
+        return say("Distances are saved as .exr or .png: give the name one of these endings.", Signal::stop);
+    try {
+        session_.must_not_replace(path);
+    } catch (const std::exception& e) {
+        return say(QString::fromStdString(words_of(e)), Signal::stop);
+    }
+    const ProjectPtr project = session_.project();
+    say("Looking for the distances of " + QFileInfo(f).fileName() + "…", Signal::good);
+    stills_.add([this, project, id = shot->id, request = still_of(*shot, session_.playhead()),
+                 f](const BackgroundJob::Tell&, const Cancel&) -> BackgroundJob::Finish {
+        View view;
+        view.target = sphere_target(request.mapping, request.width);
+        view.eye = request.eye;
+        write_depth(depth_map(service_.composer(), *project, *find_shot(*project, id), request.time, view),
+                    f.toStdString());
         return [this, f] { say("Saved " + QFileInfo(f).fileName(), Signal::good); };
     });
 }

@@ -80,6 +80,7 @@ class MainWindow : public QMainWindow {
     void refresh_recent();
     void show_palette();
     void save_still();
+    void save_distances();
 
     Session session_;
     PictureService service_;

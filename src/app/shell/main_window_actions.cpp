@@ -179,6 +179,9 @@ void MainWindow::make_actions() {
     add(
         file, "Save a still…", QKeySequence("Ctrl+Shift+I"), [this] { save_still(); },
         "export frame snapshot");
+    add(
+        file, "Save the distances of the playhead…", {}, [this] { save_distances(); },
+        "export depth map exr inverse metres");
     file->addSeparator();
     add(
         file, "Quit", QKeySequence::Quit, [this] { close(); }, "exit");

@@ -12,11 +12,11 @@ namespace porb {
 
 namespace {
 
-constexpr float kStep = 0.02f;      ///< 1/m
+constexpr float kCarveStep = 0.02f; ///< 1/m
 constexpr int kHalvings = 5;        ///< of a step, once the surface lies in it
 constexpr float kOneSurface = 0.7f; ///< columns: neighbours that differ by more are two things
-constexpr float kUnsure = 0.02f;    ///< what counts where nothing landed, against 1
-constexpr double kEdge = 5;         ///< grey levels
+constexpr float kNotLanded = 0.02f; ///< what counts where nothing landed, against 1
+constexpr double kGuideEdge = 5;    ///< grey levels
 
 float along(const std::array<float, 3>& c, float rho) {
     return c[0] + (c[1] + c[2] * rho) * rho;
@@ -81,7 +81,7 @@ float carved(const CarveMaps& maps, const CarveNode& node, float from, float to)
     float before = from;
     if (solid(maps, node, before)) return from;
     while (before > to) {
-        const float rho = std::max(before - kStep, to);
+        const float rho = std::max(before - kCarveStep, to);
         if (solid(maps, node, rho)) {
             float solid_at = rho, free_at = before;
             for (int k = 0; k < kHalvings; ++k) {
@@ -98,7 +98,7 @@ float carved(const CarveMaps& maps, const CarveNode& node, float from, float to)
 cv::Mat parallax_by_a(const cv::Mat& parallax_by_b, const cv::Mat& a, double smoothing) {
     const int columns = parallax_by_b.cols;
     cv::Mat out(parallax_by_b.size(), CV_32F, cv::Scalar(-1)),
-        sure(out.size(), CV_32F, cv::Scalar(double(kUnsure)));
+        sure(out.size(), CV_32F, cv::Scalar(double(kNotLanded)));
     for (int y = 0; y < out.rows; ++y) {
         const float* from = parallax_by_b.ptr<float>(y);
         float *to = out.ptr<float>(y), *landed = sure.ptr<float>(y);
@@ -118,7 +118,7 @@ cv::Mat parallax_by_a(const cv::Mat& parallax_by_b, const cv::Mat& a, double smo
     }
     cv::Mat guide; // less noise
     cv::blur(a, guide, cv::Size(3, 3));
-    smooth_along_edges(guide, out, sure, smoothing, kEdge);
+    smooth_along_edges(guide, out, sure, smoothing, kGuideEdge);
     return out;
 }
 

@@ -25,13 +25,14 @@ namespace {
 constexpr int kFieldSide = 576;           ///< cells of about 0.3 degrees
 constexpr double kStripStep_rad = 0.0044; ///< a quarter of a degree
 constexpr double kRowStep_rad = 0.0075;   ///< parallax runs along rows: across them less will do
-constexpr double kMargin_rad = 0.02;      ///< of strips, beside where things near and far are seen
-constexpr double kSmallPair = 0.25;       ///< of the largest pair's directions
-constexpr int kBorder = 3;                ///< cells
+constexpr double kFineStep_rad = 0.003, kFineRowStep_rad = 0.0044; ///< where fine edges are on
+constexpr double kMargin_rad = 0.02; ///< of strips, beside where things near and far are seen
+constexpr double kSmallPair = 0.25;  ///< of the largest pair's directions
+constexpr int kBorder = 3;           ///< cells
 constexpr int kStepBlock = 7;
 constexpr int kAtOnce = 2048; ///< nodes
 constexpr int kFiner = 2;     ///< cells of the fine field for one of the field's, along a side
-constexpr double kSmoothing = 20, kFineSmoothing = 4; ///< of parallax along edges
+constexpr double kSmoothing = 20, kFineSmoothing = 1; ///< of parallax along edges
 constexpr int kAbout = 4;                             ///< cells in which bounds of a fine distance are told
 constexpr float kNearer = 0.15f, kFarther = 0.1f;     ///< 1/m, past those bounds
 constexpr float kStepBegins = 0.05f, kStepIs = 0.12f; ///< 1/m between those bounds: things that hide others
@@ -181,6 +182,8 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
     me.agree = agree_inverse_m(key);
     me.nearest = 1 / settings.nearest_m;
     const bool wide = mixes_widely(key);
+    const double step_rad = key.flow.fine_edges ? kFineStep_rad : kStripStep_rad,
+                 row_step_rad = key.flow.fine_edges ? kFineRowStep_rad : kRowStep_rad;
     const Coverage coverage(key);
     const auto lines = key.lines->keys.empty() ? std::nullopt : std::optional(lines_ever(*key.lines));
     constexpr int n = kFieldSide * kFieldSide;
@@ -235,7 +238,7 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
         for (std::size_t s = 0; s < me.cameras.size(); ++s)
             if (me.cameras[s].index == camera) return s;
         int level = 0;
-        while (key.cameras[camera].lens.focal_px / (1 << (level + 1)) * kStripStep_rad >= 0.9) ++level;
+        while (key.cameras[camera].lens.focal_px / (1 << (level + 1)) * step_rad >= 0.9) ++level;
         me.cameras.push_back({camera, level});
         return me.cameras.size() - 1;
     };
@@ -249,9 +252,9 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
         const double most = (a.pose.position_m - b.pose.position_m).norm() * me.nearest;
         Impl::Pair p;
         p.strip = strip_about(a.pose.position_m, b.pose.position_m, directions, me.nearest, kMargin_rad,
-                              kStripStep_rad, kRowStep_rad);
+                              step_rad, row_step_rad);
         if (p.strip.width < 32 || p.strip.height < 16) continue; // no baseline, no parallax
-        p.search.disparities = std::max(16, int(std::ceil(most / kStripStep_rad / 16)) * 16);
+        p.search.disparities = std::max(16, int(std::ceil(most / step_rad / 16)) * 16);
         p.search.round = p.strip.height * p.strip.row_step > 2 * kPi - p.strip.row_step;
         const auto [first, end] = columns_about(p.strip, zone, me.nearest, kMargin_rad);
         p.search.columns = cv::Range(first, end);

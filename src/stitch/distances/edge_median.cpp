@@ -11,10 +11,10 @@ namespace porb {
 
 namespace {
 
-constexpr int kAcross = 6, kDown = 3; ///< columns and rows to either side: a degree and a half
-constexpr int kRounds = 2;
-constexpr double kLevels = 8; ///< grey levels
-constexpr float kStep = 0.8f; ///< columns: less is one surface
+constexpr int kAcross = 6, kDown = 3; ///< columns and rows to either side: a degree
+constexpr int kMedianRounds = 2;
+constexpr double kLevels = 8;      ///< grey levels
+constexpr float kTwoThings = 1.2f; ///< columns: less is one surface
 constexpr float kBinsPerColumn = 4;
 constexpr int kMostBins = 512;
 
@@ -26,14 +26,14 @@ void median_along_edges(const cv::Mat& guide, cv::Mat& parallax, const cv::Mat& 
     const cv::Mat block = cv::Mat::ones(2 * kDown + 1, 2 * kAcross + 1, CV_8U);
     cv::Mat most, least, out;
     std::vector<float> bins;
-    for (int round = 0; round < kRounds; ++round) {
+    for (int round = 0; round < kMedianRounds; ++round) {
         cv::dilate(parallax, most, block);
         cv::erode(parallax, least, block);
         out = parallax.clone();
         for (int y = 0; y < parallax.rows; ++y)
             for (int x = 0; x < parallax.cols; ++x) {
                 const float low = least.at<float>(y, x), high = most.at<float>(y, x);
-                if (high - low < kStep) continue;
+                if (high - low < kTwoThings) continue;
                 bins.assign(std::size_t(std::min(kMostBins, int((high - low) * kBinsPerColumn) + 1)), 0.0f);
                 const int last = int(bins.size()) - 1;
                 const std::uint8_t here = guide.at<std::uint8_t>(y, x);

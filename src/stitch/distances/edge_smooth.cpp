@@ -8,7 +8,7 @@ namespace porb {
 
 namespace {
 
-constexpr int kRounds = 3;
+constexpr int kSmoothRounds = 3;
 constexpr double kWeaker = 0.25; ///< each round than the one before
 
 /// How alike each place of the guide is to the one below it; the last row's are 0.
@@ -66,7 +66,7 @@ void smooth_along_edges(const cv::Mat& guide, cv::Mat& values, cv::Mat& confiden
         correlation[i] = float(std::exp(-double(i) / levels));
     cv::Mat weighed = values.mul(confidence), a, b;
     const cv::Mat down = links_down(guide, correlation), across = links_down(guide.t(), correlation);
-    for (int round = 0; round < kRounds; ++round, strength *= kWeaker) {
+    for (int round = 0; round < kSmoothRounds; ++round, strength *= kWeaker) {
         a = weighed.t(), b = confidence.t();
         down_columns(across, a, b, float(strength));
         weighed = a.t(), confidence = b.t();

@@ -15,7 +15,7 @@
 #define PORB_FOLLOW_DISTANCE_COMMON
 namespace porb {
 
-inline constexpr int kRounds = 5;        // until direction from the centre and distance agree
+inline constexpr int kFollowRounds = 5;  // until direction from the centre and distance agree
 inline constexpr float kSettled = 2e-5f; // 1/m, from one round to the next
 
 /// A strip and what was matched on it, as kernels want them.
@@ -99,7 +99,7 @@ HWY_ATTR std::size_t FollowDistances(const StripReading& r, const StripNodes& no
         V rho = hn::LoadU(d, from + i);
         auto moving = hn::Eq(rho, rho);
         Among at{};
-        for (int round = 0; round < kRounds && !hn::AllFalse(d, moving); ++round) {
+        for (int round = 0; round < kFollowRounds && !hn::AllFalse(d, moving); ++round) {
             const V x = hn::MulAdd(hn::MulAdd(x2, rho, x1), rho, x0),
                     y = hn::MulAdd(hn::MulAdd(y2, rho, y1), rho, y0);
             at = among(r, x, y); // of one that has settled: where it settled, but for what that is off by
@@ -156,21 +156,11 @@ float StripNodes::mix(std::size_t node, float share_there) const {
     return std::max(share_there, wide_mix[node]) * clear[node];
 }
 
-float read_between(const cv::Mat& told, float x, float y) {
-    const float cx = std::clamp(x - 0.5f, 0.0f, float(told.cols - 1)),
-                cy = std::clamp(y - 0.5f, 0.0f, float(told.rows - 1));
-    const int ix = std::min(int(cx), told.cols - 2), iy = std::min(int(cy), told.rows - 2);
-    const float fx = cx - float(ix), fy = cy - float(iy);
-    const float *p = told.ptr<float>(iy) + ix, *q = told.ptr<float>(iy + 1) + ix;
-    const float top = p[0] + fx * (p[1] - p[0]), low = q[0] + fx * (q[1] - q[0]);
-    return top + fy * (low - top);
-}
-
 DistanceSample follow_distance(const Strip& strip, const StripMatch& says, const StripNodes& nodes,
                                std::size_t node, float from_inverse_m, float most_inverse_m) {
     const float along = nodes.along_b[node];
     float rho = from_inverse_m, x = 0, y = 0;
-    for (int round = 0; round < kRounds; ++round) {
+    for (int round = 0; round < kFollowRounds; ++round) {
         x = nodes.x[0][node] + (nodes.x[1][node] + nodes.x[2][node] * rho) * rho;
         y = nodes.y[0][node] + (nodes.y[1][node] + nodes.y[2][node] * rho) * rho;
         const float shift = float(strip.step) * read_between(says.parallax, x, y);

@@ -4,6 +4,7 @@
 #include "stitch/distances/strip.h"
 #include "stitch/distances/strip_match.h"
 
+#include <algorithm>
 #include <cstdint>
 #include <span>
 #include <vector>
@@ -59,6 +60,14 @@ DistanceSample follow_distance(const Strip& strip, const StripMatch& says, const
 inline constexpr float kLeastShift_rad = 1e-6f;
 
 /// Of what is told at a strip's places, read between them; continuous coordinates, `told` in one piece.
-float read_between(const cv::Mat& told, float x, float y);
+inline float read_between(const cv::Mat& told, float x, float y) {
+    const float cx = std::clamp(x - 0.5f, 0.0f, float(told.cols - 1)),
+                cy = std::clamp(y - 0.5f, 0.0f, float(told.rows - 1));
+    const int ix = std::min(int(cx), told.cols - 2), iy = std::min(int(cy), told.rows - 2);
+    const float fx = cx - float(ix), fy = cy - float(iy);
+    const float *p = told.ptr<float>(iy) + ix, *q = told.ptr<float>(iy + 1) + ix;
+    const float top = p[0] + fx * (p[1] - p[0]), low = q[0] + fx * (q[1] - q[0]);
+    return top + fy * (low - top);
+}
 
 } // namespace porb

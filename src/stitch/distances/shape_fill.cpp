@@ -13,7 +13,7 @@ namespace {
 
 constexpr int kWays = 16; ///< that are gone from a cell until it is clear
 constexpr double kStep_deg = 0.3, kFarthest_deg = 30;
-constexpr int kAtOnce = 64;
+constexpr int kCellsAtOnce = 64;
 
 } // namespace
 
@@ -22,7 +22,7 @@ ShapeFill::ShapeFill(int side, std::span<const float> clear) {
     for (std::size_t i = 0; i < clear.size(); ++i)
         if (clear[i] < 1) cells.push_back(int(i));
     std::vector<std::vector<Around>> found(cells.size());
-    parallel_ranges(int(cells.size()), kAtOnce, [&](int begin, int end) {
+    parallel_ranges(int(cells.size()), kCellsAtOnce, [&](int begin, int end) {
         for (auto n = std::size_t(begin); n < std::size_t(end); ++n) {
             const Vec3 here =
                 octahedral_direction({(cells[n] % side + 0.5) / side, (cells[n] / side + 0.5) / side});

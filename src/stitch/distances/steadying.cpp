@@ -13,7 +13,7 @@ constexpr int kStillBlock = 5;
 constexpr float kStill = 2.5f,
                 kChanged = 4.5f; ///< grey levels that noise and coding leave, and more than that
 constexpr float kOdd = 0.7f;     ///< columns by which one that counts less is off
-constexpr int kRounds = 2;
+constexpr int kSteadyRounds = 2;
 constexpr double kOfColumn = 64; ///< of parallax as it is kept
 
 /// What a mean difference of grey levels says of whether a place stood still: 1 up to kStill, 0 from kChanged
@@ -76,7 +76,7 @@ void robust_mean(const std::vector<Row>& values, const std::vector<Row>& weights
         for (std::size_t x = 0; x < columns; ++x) mean[x] += weights[m][x] * values[m][x];
     for (std::size_t x = 0; x < columns; ++x) mean[x] /= total[x];
     Row top(columns), low(columns);
-    for (int round = 0; round < kRounds; ++round) {
+    for (int round = 0; round < kSteadyRounds; ++round) {
         std::fill(top.begin(), top.end(), 0.0f);
         std::fill(low.begin(), low.end(), 0.0f);
         for (std::size_t m = 0; m < values.size(); ++m) {

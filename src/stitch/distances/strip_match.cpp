@@ -28,8 +28,9 @@ constexpr int kSameBlock = 5;
 constexpr float kSame = 4, kOther = 10;            ///< grey levels
 constexpr float kAsBright = 16, kOtherBright = 32; ///< of surroundings; a third of a stop is about 14
 constexpr int kBlock = 5, kSpeckle = 60;
-constexpr double kEdge = 5;      ///< grey levels
-constexpr float kUnsure = 0.02f; ///< what counts where nothing was matched, against 1
+constexpr int kMostSlope = 31, kMostSlopeAtEdges = 63; ///< of the picture along a row, as the matcher sees it
+constexpr double kEdge = 5;                            ///< grey levels
+constexpr float kUnsure = 0.02f;                       ///< what counts where nothing was matched, against 1
 
 /// Fills what could not be matched with the farther of its neighbours in the row: mostly it is ground that a
 /// nearer thing hides from one of the two.
@@ -209,9 +210,10 @@ Found semi_global(const cv::Mat& a, const cv::Mat& b, const StripSearch& search)
     }
     const int little = int(6 * kBlock * kBlock * search.smoothness),
               much = int(28 * kBlock * kBlock * search.smoothness);
-    const auto matcher = cv::StereoSGBM::create(kLeastDisparity, search.disparities, kBlock, little,
-                                                std::max(little + 1, much), 2, 31, 4, kSpeckle, 2,
-                                                cv::StereoSGBM::MODE_SGBM_3WAY);
+    const auto matcher = cv::StereoSGBM::create(
+        kLeastDisparity, search.disparities, kBlock, little, std::max(little + 1, much), 2,
+        search.to_edges ? kMostSlopeAtEdges : kMostSlope, 4, kSpeckle, 2,
+        search.to_edges ? cv::StereoSGBM::MODE_HH : cv::StereoSGBM::MODE_SGBM_3WAY);
     matcher->compute(wide_b, wide_a, raw);
     raw = raw(cv::Rect(room, search.round ? kRoundRows : 0, a.cols, a.rows));
     Found out;

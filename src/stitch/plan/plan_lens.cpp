@@ -7,7 +7,7 @@ namespace porb {
 namespace {
 
 constexpr int kMostLevels = 6;
-constexpr double kLeastFeather_deg = 1e-3;
+constexpr double kSharp_deg = 1e-3;
 constexpr double kMixOfZone = 0.375;
 
 int support_px(Filter filter) {
@@ -83,7 +83,7 @@ std::vector<PlanLens> plan_lenses(const PlanKey& key) {
             ++level;
         std::shared_ptr<const ShapeField> shapes;
         if (!camera.shapes.empty()) shapes = std::make_shared<const ShapeField>(camera.shapes, camera.lens);
-        const double feather = std::max(camera.feather_deg, kLeastFeather_deg);
+        const double feather = std::max(camera.feather_deg, kSharp_deg);
         lenses.push_back({map, to_camera * to_shot, to_camera * camera.pose.position_m,
                           radians(camera.reach_deg), feather, mix_width_deg(key, feather), 1 / rim_slope,
                           double(support_px(key.view.filter) << level), level, i,

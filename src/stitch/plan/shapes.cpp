@@ -12,7 +12,7 @@
 namespace porb {
 
 namespace {
-constexpr int kCells = 640;                ///< a side of the raster: a third of a degree for a lens of 200
+constexpr int kRasterSide = 640;           ///< a side of the raster: a third of a degree for a lens of 200
 constexpr double kRadii = 1.15;            ///< what of a lens's plane it covers, from the centre
 constexpr double kLeastFeather_deg = 0.35; ///< the raster's own
 constexpr double kNear_deg = 12;           ///< beyond, a bound is as good as the distance
@@ -44,8 +44,8 @@ double inside_polygon(const std::vector<Vec2>& polygon, const Vec2& at) {
 }
 
 ShapeField::ShapeField(const std::vector<KeyShape>& shapes, const Lens& lens)
-    : centre_(lens.circle.center_px), cells_per_px_(kCells / (2 * kRadii * lens.circle.radius_px)),
-      field_(std::size_t(kCells) * kCells) {
+    : centre_(lens.circle.center_px), cells_per_px_(kRasterSide / (2 * kRadii * lens.circle.radius_px)),
+      field_(std::size_t(kRasterSide) * kRasterSide) {
     const double deg_per_radius = degrees(LensMap(lens).theta_max());
     for (const bool restores : {false, true}) // restores count after cut-outs
         for (const KeyShape& shape : shapes) {
@@ -54,14 +54,15 @@ ShapeField::ShapeField(const std::vector<KeyShape>& shapes, const Lens& lens)
             if (outline.size() < kFewestCorners) continue;
             const double feather = std::max(shape.feather_deg, kLeastFeather_deg);
             const Box box = box_of(outline);
-            parallel_ranges(kCells, 16, [&](int begin, int end) {
+            parallel_ranges(kRasterSide, 16, [&](int begin, int end) {
                 for (int y = begin; y < end; ++y)
-                    for (int x = 0; x < kCells; ++x) {
-                        const Vec2 at = Vec2(x + 0.5, y + 0.5) * (2 * kRadii / kCells) - Vec2(kRadii, kRadii);
+                    for (int x = 0; x < kRasterSide; ++x) {
+                        const Vec2 at =
+                            Vec2(x + 0.5, y + 0.5) * (2 * kRadii / kRasterSide) - Vec2(kRadii, kRadii);
                         const double away = box.away(at) * deg_per_radius;
                         const double inside =
                             away > kNear_deg + feather ? -away : inside_polygon(outline, at) * deg_per_radius;
-                        At& cell = field_[std::size_t(y) * kCells + std::size_t(x)];
+                        At& cell = field_[std::size_t(y) * kRasterSide + std::size_t(x)];
                         // It changes between its outline and a feather outside, or for a restore inside.
                         const double from_change = restores ? std::max(-inside, inside - feather)
                                                             : std::max(inside, -inside - feather);
@@ -77,10 +78,11 @@ ShapeField::ShapeField(const std::vector<KeyShape>& shapes, const Lens& lens)
 }
 
 ShapeField::At ShapeField::at(const Vec2& px) const {
-    const Vec2 at = (px - centre_) * cells_per_px_ + Vec2(kCells / 2.0 - 0.5, kCells / 2.0 - 0.5);
-    const double x = std::clamp(at.x(), 0.0, kCells - 1.0), y = std::clamp(at.y(), 0.0, kCells - 1.0);
-    const int ix = std::min(int(x), kCells - 2), iy = std::min(int(y), kCells - 2);
-    const At *p = field_.data() + std::size_t(iy) * kCells + std::size_t(ix), *q = p + kCells;
+    const Vec2 at = (px - centre_) * cells_per_px_ + Vec2(kRasterSide / 2.0 - 0.5, kRasterSide / 2.0 - 0.5);
+    const double x = std::clamp(at.x(), 0.0, kRasterSide - 1.0),
+                 y = std::clamp(at.y(), 0.0, kRasterSide - 1.0);
+    const int ix = std::min(int(x), kRasterSide - 2), iy = std::min(int(y), kRasterSide - 2);
+    const At *p = field_.data() + std::size_t(iy) * kRasterSide + std::size_t(ix), *q = p + kRasterSide;
     const auto fx = float(x - ix), fy = float(y - iy);
     const auto mix = [&](float At::*m) {
         return (1 - fy) * ((1 - fx) * p[0].*m + fx * p[1].*m) + fy * ((1 - fx) * q[0].*m + fx * q[1].*m);

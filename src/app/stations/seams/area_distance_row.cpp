@@ -14,7 +14,7 @@
 namespace porb::app {
 
 namespace {
-enum Row { kAround, kMetres, kFar, kPlane };
+enum Choice { kAround, kMetres, kFar, kPlane };
 constexpr double kUsual_m = 2; ///< where one begins to try
 int row_of(const AreaDistance& d) {
     return d.rule == DistanceRule::surroundings ? kAround

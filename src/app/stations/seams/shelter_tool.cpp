@@ -12,8 +12,8 @@
 namespace porb::app {
 
 namespace {
-constexpr double kNearPx = 10, kLeast_deg = 2, kNewWidth = 14, kNewHeight = 26;
-constexpr int kRound = 96;
+constexpr double kGripPx = 10, kLeast_deg = 2, kNewWidth = 14, kNewHeight = 26;
+constexpr int kOvalPoints = 96;
 
 Mat3 frame_of(const ShelterKey& oval) {
     return rotation_of({oval.yaw_deg, oval.pitch_deg, 0});
@@ -100,7 +100,7 @@ ShelterTool::Part ShelterTool::hit(const QPointF& at, int index) const {
     if (!o) return Part::none;
     const auto near = [&](const Vec3& d) {
         const auto s = screen_of(d);
-        return s && std::hypot(s->x() - at.x(), s->y() - at.y()) < kNearPx;
+        return s && std::hypot(s->x() - at.x(), s->y() - at.y()) < kGripPx;
     };
     if (near(edge(*o, 0)) || near(edge(*o, kPi))) return Part::width;
     if (near(edge(*o, kPi / 2)) || near(edge(*o, -kPi / 2))) return Part::height;
@@ -298,8 +298,8 @@ void ShelterTool::paint(QPainter& p) {
     p.setRenderHint(QPainter::Antialiasing);
     const auto draw = [&](const ShelterKey& o, bool chosen, double presence) {
         std::vector<QPolygonF> runs(1);
-        for (int i = 0; i <= kRound; ++i) {
-            const auto at = screen_of(edge(o, 2 * kPi * i / kRound));
+        for (int i = 0; i <= kOvalPoints; ++i) {
+            const auto at = screen_of(edge(o, 2 * kPi * i / kOvalPoints));
             if (!at || (!runs.back().isEmpty() &&
                         std::abs(runs.back().last().x() - at->x()) > picture_.width() / 3.0))
                 runs.emplace_back();
