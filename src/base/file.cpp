@@ -3,6 +3,7 @@
 #include "base/error.h"
 #include "base/lock_file.h"
 
+#include <algorithm>
 #include <atomic>
 #include <cerrno>
 #include <cstring>

@@ -2,6 +2,7 @@
 
 #include "base/error.h"
 
+#include <algorithm>
 #include <cerrno>
 #include <cstring>
 #include <ctime>

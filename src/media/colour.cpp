@@ -5,6 +5,7 @@
 #include "picture/convert_simd.h"
 #include "picture/transfer.h"
 
+#include <algorithm>
 #include <cmath>
 
 namespace porb {

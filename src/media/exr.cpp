@@ -12,6 +12,8 @@
 #include <ImfRgbaFile.h>
 #include <ImfStandardAttributes.h>
 
+#include <algorithm>
+#include <cmath>
 #include <cstring>
 
 namespace porb {

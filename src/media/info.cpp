@@ -7,6 +7,7 @@
 #include "media/still.h"
 #include "media/video.h"
 
+#include <algorithm>
 #include <cctype>
 
 namespace porb {

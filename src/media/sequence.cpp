@@ -2,6 +2,7 @@
 
 #include "base/error.h"
 
+#include <algorithm>
 #include <charconv>
 #include <fmt/format.h>
 

@@ -8,7 +8,9 @@
 #include "picture/compare.h"
 #include "picture/convert.h"
 
+#include <algorithm>
 #include <cctype>
+#include <cmath>
 
 namespace porb {
 

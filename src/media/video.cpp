@@ -3,6 +3,8 @@
 #include "base/error.h"
 #include "media/av.h"
 
+#include <algorithm>
+#include <cmath>
 #include <deque>
 
 namespace porb {

@@ -4,6 +4,8 @@
 #include "media/av.h"
 #include "picture/convert.h"
 
+#include <algorithm>
+#include <cmath>
 #include <cstring>
 #include <thread>
 

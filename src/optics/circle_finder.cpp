@@ -5,6 +5,7 @@
 #include <Eigen/Cholesky>
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <random>
 
 namespace porb {

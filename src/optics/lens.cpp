@@ -2,6 +2,7 @@
 
 #include "base/angle.h"
 
+#include <algorithm>
 #include <cassert>
 
 namespace porb {

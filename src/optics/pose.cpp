@@ -5,6 +5,8 @@
 #include <Eigen/Geometry>
 #include <Eigen/SVD>
 
+#include <algorithm>
+
 namespace porb {
 
 Mat3 rotation_of(const Turn& turn) {

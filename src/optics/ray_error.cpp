@@ -4,6 +4,8 @@
 
 #include <Eigen/Geometry>
 
+#include <algorithm>
+
 namespace porb {
 
 RayError ray_error(const Rig& a, const Rig& b) {

@@ -3,6 +3,8 @@
 #include "base/angle.h"
 #include "base/error.h"
 
+#include <algorithm>
+
 namespace porb {
 
 const Camera* find_camera(const Rig& rig, std::string_view id) {

@@ -2,6 +2,8 @@
 
 #include "base/angle.h"
 
+#include <algorithm>
+
 namespace porb {
 
 Target equirect_target(int width) {

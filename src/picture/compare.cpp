@@ -1,6 +1,8 @@
 #include "picture/compare.h"
 
+#include <algorithm>
 #include <cassert>
+#include <cmath>
 
 namespace porb {
 

@@ -3,6 +3,9 @@
 #include "base/parallel.h"
 #include "picture/convert_simd.h"
 
+#include <algorithm>
+#include <cmath>
+
 namespace porb {
 
 namespace {

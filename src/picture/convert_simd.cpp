@@ -6,6 +6,8 @@
 // must come after foreach_target.h
 #include <hwy/highway.h>
 
+#include <algorithm>
+
 #if HWY_TARGET == HWY_SCALAR
 #error "These kernels need vectors of four floats: build for x86-64-v2 or an ARM with NEON"
 #endif

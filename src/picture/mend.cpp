@@ -1,5 +1,7 @@
 #include "picture/mend.h"
 
+#include <algorithm>
+
 namespace porb {
 
 void fill_from_neighbours(Picture& picture, const std::vector<PixelPlace>& places) {

@@ -3,6 +3,7 @@
 #include "base/parallel.h"
 #include "picture/convert_simd.h"
 
+#include <algorithm>
 #include <bit>
 #include <cassert>
 #include <cstdlib>

@@ -1,5 +1,7 @@
 #include "picture/transfer.h"
 
+#include <cmath>
+
 namespace porb {
 
 float encoded_from_linear(float linear) {

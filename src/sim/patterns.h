@@ -2,6 +2,7 @@
 
 #include "sim/tracer.h"
 
+#include <algorithm>
 #include <cstdint>
 
 namespace porb::sim {

@@ -4,6 +4,7 @@
 #include "base/error.h"
 
 #include <Eigen/Geometry>
+#include <algorithm>
 #include <cstring>
 #include <embree3/rtcore.h>
 #include <limits>

@@ -5,6 +5,9 @@
 #include <QMouseEvent>
 #include <QRegularExpression>
 
+#include <cmath>
+#include <optional>
+
 namespace porb::app {
 
 namespace {

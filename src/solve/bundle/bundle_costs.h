@@ -7,6 +7,8 @@
 #include <ceres/ceres.h>
 #include <ceres/rotation.h>
 
+#include <algorithm>
+
 namespace porb {
 
 inline constexpr double kGauge =

@@ -6,6 +6,8 @@
 
 #include <Eigen/Dense>
 
+#include <algorithm>
+
 namespace porb {
 
 PointBlock point_about(const Vec3& d) {
