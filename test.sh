@@ -11,7 +11,7 @@ export QT_QPA_PLATFORM=offscreen XDG_RUNTIME_DIR="${XDG_RUNTIME_DIR:-/tmp}"
 ctest --test-dir "$root/build/release" --output-on-failure --parallel "$(nproc)"
 "$root/tools/stress.sh" 30 1
 [ "${1-}" = quick ] && exit 0
-PORB_TOGETHER=OFF "$root/tools/build.sh" sanitizers # only the core, whose parts change one at a time
+"$root/tools/build.sh" sanitizers
 # Leaks are looked for in our own code; the libraries' tables that live until the end are listed.
 export ASAN_OPTIONS=detect_leaks=1 LSAN_OPTIONS="suppressions=$root/tests/leaks.txt:print_suppressions=0" UBSAN_OPTIONS=print_stacktrace=1
 ctest --test-dir "$root/build/sanitizers" --output-on-failure --parallel "$(nproc)" --label-regex core
