@@ -211,12 +211,13 @@ std::vector<SphereGrid> Composer::lights_at(const Project& project, const Shot& 
     return bands->find(frames.sources, frames.tones, distances);
 }
 
-SphereGrid Composer::distances(const Project& project, const Shot& shot, Seconds time, Eye eye) {
+SphereGrid Composer::distances(const Project& project, const Shot& shot, Seconds time, Eye eye,
+                               const Cancel& cancel) {
     if (!shot.seams.flow.on) return {};
     time = nearest_frame_time(time, shot.timing.rate);
     View view;
     view.eye = eye;
-    return distances_at(project, shot, time, running_key(project, shot, time, view, {}), {})->grid;
+    return distances_at(project, shot, time, running_key(project, shot, time, view, cancel), cancel)->grid;
 }
 
 SphereGrid Composer::confidence(const Project& project, const Shot& shot, Seconds time, Eye eye,

@@ -45,7 +45,8 @@ class Composer {
     std::shared_ptr<const BlendPlan> plan_for(const PlanKey& key);
     /// How far away things near seams are at that moment (they do not depend on the view but for its eye);
     /// empty while the shot's flow is off.
-    SphereGrid distances(const Project& project, const Shot& shot, Seconds time, Eye eye = Eye::mono);
+    SphereGrid distances(const Project& project, const Shot& shot, Seconds time, Eye eye = Eye::mono,
+                         const Cancel& cancel = {});
     /// How far they are trusted at that moment (SeamZones::confidence); empty while the shot's flow is off.
     /// Kept by moment, as distances are.
     SphereGrid confidence(const Project& project, const Shot& shot, Seconds time, Eye eye = Eye::mono,

@@ -15,8 +15,8 @@ constexpr float kWhite_m = 0.25f; ///< of the inverse in 16 bits
 }
 
 DepthMap depth_map(Composer& composer, const Project& project, const Shot& shot, Seconds time,
-                   const View& view) {
-    return depth_map(composer.distances(project, shot, time, view.eye), shot, time, view);
+                   const View& view, const Cancel& cancel) {
+    return depth_map(composer.distances(project, shot, time, view.eye, cancel), shot, time, view);
 }
 
 DepthMap depth_map(const SphereGrid& found, const Shot& shot, Seconds time, const View& view) {
@@ -93,8 +93,9 @@ void write_depths(Composer& composer, const Project& project, const Shot& shot, 
     for (std::int64_t n = 0; n < frames; ++n) {
         cancel.check();
         const std::string name = numbered_file(whole.filename(), n).string();
-        write_depth(depth_map(composer, project, shot, span.in + frame_time(n, shot.timing.rate), view),
-                    parts.path() / name);
+        write_depth(
+            depth_map(composer, project, shot, span.in + frame_time(n, shot.timing.rate), view, cancel),
+            parts.path() / name);
         moves.emplace_back(name, name);
         step(n + 1, frames);
     }

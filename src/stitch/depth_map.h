@@ -17,9 +17,9 @@ inline constexpr float kFarthestDepth_m = 10000;
 /// What the shot's distances tell at a moment, by pixel of `view`, turned as its picture is: what was found
 /// near seams, or wherever two cameras see, as the shot's flow is set; the agree distance elsewhere, and
 /// everywhere while flow is off. Without a direction (outside a lens): 0. Costs what the frame's distances
-/// cost. Throws Error as compose() does.
+/// cost. Throws Error as compose() does, and Cancelled.
 DepthMap depth_map(Composer& composer, const Project& project, const Shot& shot, Seconds time,
-                   const View& view);
+                   const View& view, const Cancel& cancel = {});
 
 /// The same of distances that a frame was drawn by; empty: all at the agree distance.
 DepthMap depth_map(const SphereGrid& found, const Shot& shot, Seconds time, const View& view);

@@ -10,6 +10,8 @@
 
 #include <opencv2/imgproc.hpp>
 
+#include <utility>
+
 using namespace porb;
 using namespace porb::test;
 
@@ -151,7 +153,16 @@ TEST_CASE("distances are written as a picture, turned as the sphere is") {
     shot.seams.agree_distance_m = 4;
     shot.seams.flow.on = true;
     shot.seams.flow.fine_edges = true;
+    const Cancel stopped;
+    stopped.raise();
+    CHECK_THROWS_AS(depth_map(composer, take.project, shot, Seconds(0), view, stopped), Cancelled);
     const DepthMap depth = depth_map(composer, take.project, shot, Seconds(0), view);
+    // Trust is kept by what it follows from.
+    const SphereGrid trust = composer.confidence(take.project, shot, Seconds(0));
+    CHECK(composer.confidence(take.project, shot, Seconds(0)).values == trust.values);
+    const double zone_deg = std::exchange(shot.seams.flow.zone_deg, 8.0);
+    CHECK(composer.confidence(take.project, shot, Seconds(0)).values != trust.values);
+    shot.seams.flow.zone_deg = zone_deg;
     const SphereGrid found = composer.distances(take.project, shot, Seconds(0));
     const Vec3 seam = forward_of({30, 10, 0}); // of the rig, which looks 50 degrees further to the right
     const Vec2 px = *TargetMap(view.target).pixel(rotation_of(shot.levelling.orientation) * seam);

@@ -98,7 +98,7 @@ FoundDistancesPtr found_distances(Composer& composer, const Project& project, co
     auto out = std::make_shared<FoundDistances>();
     out->to_rig = orientation_at(shot, time).transpose();
     if (shot.seams.flow.on) {
-        out->inverse_m = composer.distances(project, shot, time, eye);
+        out->inverse_m = composer.distances(project, shot, time, eye, cancel);
         out->trust = composer.confidence(project, shot, time, eye, cancel);
         return out;
     }

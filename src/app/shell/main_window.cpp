@@ -487,12 +487,13 @@ void MainWindow::save_distances() {
     const ProjectPtr project = session_.project();
     say("Looking for the distances of " + QFileInfo(f).fileName() + "…", Signal::good);
     stills_.add([this, project, id = shot->id, request = still_of(*shot, session_.playhead()),
-                 f](const BackgroundJob::Tell&, const Cancel&) -> BackgroundJob::Finish {
+                 f](const BackgroundJob::Tell&, const Cancel& cancel) -> BackgroundJob::Finish {
         View view;
         view.target = sphere_target(request.mapping, request.width);
         view.eye = request.eye;
-        write_depth(depth_map(service_.composer(), *project, *find_shot(*project, id), request.time, view),
-                    f.toStdString());
+        write_depth(
+            depth_map(service_.composer(), *project, *find_shot(*project, id), request.time, view, cancel),
+            f.toStdString());
         return [this, f] { say("Saved " + QFileInfo(f).fileName(), Signal::good); };
     });
 }
