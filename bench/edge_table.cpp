@@ -36,7 +36,7 @@ Masks masks_of(const Shot& shot, int width) {
     const Coverage coverage(plan_key(shot, view));
     const TargetMap target(view.target);
     Masks out{cv::Mat::zeros(width / 2, width, CV_8U), cv::Mat::zeros(width / 2, width, CV_8U)};
-    for (int y = width / 24; y < width / 2 - width / 24; ++y) // the map's ends count many times over
+    for (int y = 0; y < width / 2; ++y)
         for (int x = 0; x < width; ++x) {
             auto inside = coverage.lead_deg(*target.direction({x + 0.5, y + 0.5}));
             std::sort(inside.rbegin(), inside.rend());
@@ -44,6 +44,15 @@ Masks masks_of(const Shot& shot, int width) {
             out.overlap.at<std::uint8_t>(y, x) = 255;
             if (inside[0] - inside[1] < kNear_deg) out.seams.at<std::uint8_t>(y, x) = 255;
         }
+    return out;
+}
+
+/// What is judged of cube_sides(): each side without what goes on beside it.
+cv::Mat inner_of(const cv::Mat& sides) {
+    cv::Mat out = cv::Mat::zeros(sides.size(), CV_8U);
+    const int side = sides.rows;
+    for (int s = 0; s < 6; ++s)
+        out(cv::Rect(s * side + kShift, kShift, side - 2 * kShift, side - 2 * kShift)).setTo(255);
     return out;
 }
 
@@ -151,18 +160,25 @@ int main(int argc, char** argv) {
                     gathered.distances = std::make_shared<const DistanceField>(
                         true_field(o, frame_of(scene, seed), shot, true_side, fine_edges));
                 const cv::Mat made = bytes_of(composer.blend(gathered));
-                const Masks masks = masks_of(shot, width);
-                const Outlines outlines = outlines_of(inverse);
-                const cv::Mat a = grey(made), b = grey(take.truth);
+                // As a viewer sees them, all about.
+                Masks masks = masks_of(shot, width);
+                const auto inverse_there = cube_sides(inverse, cv::INTER_NEAREST);
+                const cv::Mat inner = inner_of(inverse_there);
+                for (cv::Mat* m : {&masks.overlap, &masks.seams})
+                    *m = cube_sides(*m, cv::INTER_NEAREST) & inner;
+                const Outlines outlines = outlines_of(inverse_there);
+                const cv::Mat a = grey(cube_sides(made, cv::INTER_CUBIC)),
+                              b = grey(cube_sides(take.truth, cv::INTER_CUBIC));
                 cv::Mat noisy(b.size(), CV_32F); // what a perfect picture of as noisy footage would have
                 cv::RNG(7).fill(noisy, cv::RNG::NORMAL, 0, 2);
                 noisy += b;
                 const cv::Mat band = beside(outlines, masks.seams, kBeside);
                 DistanceErrors off, off_edges;
                 if (gathered.distances) {
-                    const cv::Mat found = read_field(gathered.distances->grid, shot, width);
-                    off = errors_of(found, inverse, everywhere ? masks.overlap : masks.seams);
-                    off_edges = errors_of(found, inverse, band);
+                    const cv::Mat found =
+                        cube_sides(read_field(gathered.distances->grid, shot, width), cv::INTER_NEAREST);
+                    off = errors_of(found, inverse_there, everywhere ? masks.overlap : masks.seams);
+                    off_edges = errors_of(found, inverse_there, band);
                 }
                 cv::Mat large; // as densely as crossings are looked through
                 cv::resize(take.truth, large, cv::Size(kTearWidth, kTearWidth / 2), 0, 0, cv::INTER_CUBIC);
@@ -184,6 +200,18 @@ int main(int argc, char** argv) {
                                 fs::path(pictures) / fmt::format("{}-{}-{}-{}.png", rig, scene, seed, what));
                 };
                 keep("made", made);
+                keep("made-sides", cube_sides(made, cv::INTER_CUBIC));
+                keep("truth-sides", cube_sides(take.truth, cv::INTER_CUBIC));
+                keep("true-distances-sides", shades(inverse_there));
+                keep("distances-sides",
+                     gathered.distances ? shades(cube_sides(read_field(gathered.distances->grid, shot, width),
+                                                            cv::INTER_NEAREST))
+                                        : shades(inverse_there));
+                cv::Mat error = cv::abs(a - b), shown;
+                error.setTo(0, ~band);
+                error.convertTo(shown, CV_8U, 3);
+                cv::cvtColor(shown, shown, cv::COLOR_GRAY2BGR);
+                keep("error-sides", shown);
                 cv::Mat torn;
                 cv::cvtColor(
                     cv::Mat(tears.height, tears.width, CV_8U, const_cast<std::uint8_t*>(tears.torn.data())),

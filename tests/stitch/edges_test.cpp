@@ -113,10 +113,7 @@ TEST_CASE("distances step on both sides of a near thing, whichever camera sees w
         return out;
     };
     const cv::Mat of_b = parallax(b), truth = parallax(a);
-    cv::Mat picture, bytes; // what a sees: brighter where it is nearer
-    truth.convertTo(picture, CV_32F, 20, 20);
-    picture.convertTo(bytes, CV_8U);
-    const cv::Mat of_a = parallax_by_a(of_b, bytes, 4), all(of_b.size(), CV_8U, cv::Scalar(255));
+    const cv::Mat of_a = parallax_by_a(of_b), all(of_b.size(), CV_8U, cv::Scalar(255));
     cv::Mat off = cv::abs(of_a - truth) > 1;
     CHECK(cv::countNonZero(off) < 0.02 * double(off.total()));
     int wrong = 0, count = 0;
@@ -131,6 +128,32 @@ TEST_CASE("distances step on both sides of a near thing, whichever camera sees w
     // Where neither looks, nothing is told to be near.
     const cv::Mat none = cv::Mat::zeros(of_b.size(), CV_8U);
     CHECK(carved({of_a, of_b, none, none}, carve_node(strip, 0, directions[0], 2), 1.4f, 0) == 0);
+}
+
+TEST_CASE("a rod keeps its width for both cameras and from between them") {
+    const Vec3 a(-0.08, 0, 0), b(0.08, 0, 0);
+    std::vector<Vec3> directions;
+    for (int yaw = -20; yaw <= 20; yaw += 2)
+        for (int pitch = -10; pitch <= 10; pitch += 2)
+            directions.push_back(forward_of({double(yaw), double(pitch), 0}));
+    const Strip strip = strip_about(a, b, directions, 1 / 0.7, radians(1), radians(0.25), radians(0.43));
+    // Upright before ground infinitely far, some 0.9 m away.
+    const int first = strip.width / 2, wide = 5, near = 40;
+    cv::Mat of_b(strip.height, strip.width, CV_32F, cv::Scalar(0));
+    of_b.colRange(first, first + wide).setTo(near);
+    const cv::Mat of_a = parallax_by_a(of_b), all(of_b.size(), CV_8U, cv::Scalar(255));
+    cv::Mat expected(of_b.size(), CV_32F, cv::Scalar(0));
+    expected.colRange(first - near, first - near + wide).setTo(near);
+    CHECK(cv::countNonZero(of_a != expected) == 0);
+    int shown = 0;
+    constexpr double step_deg = 0.01;
+    for (double yaw = -12; yaw < 12; yaw += step_deg)
+        shown += carved({of_a, of_b, all, all}, carve_node(strip, 0, forward_of({yaw, 0, 0}), 1.5 / 0.7),
+                        1.4f, 0) > 0.5f;
+    // As wide as the two cameras see it, from a tenth further away.
+    const double seen_deg = 0.25 * wide;
+    CHECK(shown * step_deg > 0.85 * seen_deg);
+    CHECK(shown * step_deg < 1.15 * seen_deg);
 }
 
 TEST_CASE("distances are written as a picture, turned as the sphere is") {

@@ -49,6 +49,54 @@ StripMoment moment_of(const cv::Mat& picture, float parallax, float same = 1) {
 
 } // namespace
 
+TEST_CASE("steps of parallax lie at edges of colour that brightness hardly shows") {
+    constexpr int rows = 120, columns = 200, ground = 3, thing = 18, from = 90, to = 120;
+    cv::RNG random(5);
+    const cv::Mat detail = texture(rows, columns + ground, 6), bar = texture(rows, to - from, 7);
+    // Brown ground and a bluish bar with a seventh of that detail, as a and b see them, with noise.
+    const auto view = [&](int bar_from, int shift) {
+        cv::Mat out(rows, columns, CV_8UC3), noise(rows, columns, CV_16SC3);
+        for (int y = 0; y < rows; ++y)
+            for (int x = 0; x < columns; ++x) {
+                const bool on_bar = x >= bar_from && x < bar_from + to - from;
+                const int level = (on_bar ? bar.at<std::uint8_t>(y, x - bar_from)
+                                          : detail.at<std::uint8_t>(y, x + ground - shift)) /
+                                  7;
+                out.at<cv::Vec3b>(y, x) =
+                    on_bar ? cv::Vec3b(std::uint8_t(85 + level), std::uint8_t(102 + level),
+                                       std::uint8_t(118 + level))
+                           : cv::Vec3b(std::uint8_t(120 + level), std::uint8_t(100 + level),
+                                       std::uint8_t(80 + level));
+            }
+        random.fill(noise, cv::RNG::NORMAL, 0, 2);
+        cv::add(out, noise, out, cv::noArray(), CV_8U);
+        return out;
+    };
+    const cv::Mat a = view(from - thing, 0), b = view(from, ground);
+    const StripMask whole = strip_mask(all_seen(brightness_of_strip(a)));
+    const auto wrong = [&](const StripMatch& match, int begin, int end) {
+        int off = 0;
+        for (int y = 10; y < rows - 10; ++y)
+            for (int x = begin; x < end; ++x)
+                off += std::abs(match.parallax.at<float>(y, x) -
+                                float(x >= from && x < to ? thing : ground)) > 1.5f;
+        return double(off) / ((rows - 20) * (end - begin));
+    };
+    StripSearch search;
+    search.disparities = 32;
+    const StripMatch plain =
+        match_strip(brightness_of_strip(a), brightness_of_strip(b), whole, whole, search);
+    search.to_edges = true;
+    search.smoothing = 1;
+    const StripMatch fine = match_strip(a, b, whole, whole, search);
+    // To either side of the bar, what a does not see (before it) and what both see.
+    CHECK(wrong(fine, from - 15, from + 8) < 0.02);
+    CHECK(wrong(fine, to - 8, to + 15) < 0.02);
+    CHECK(wrong(fine, from - 15, to + 15) < 0.1 * wrong(plain, from - 15, to + 15));
+    CHECK(wrong(fine, 60, 70) < 0.02);
+    CHECK(fine.trust > 0.9);
+}
+
 TEST_CASE("parallax of a strip is found, trusted, and seen to be the same") {
     const cv::Mat a = texture(120, 160, 3), b = shifted(a, 9);
     const StripMask whole = strip_mask(all_seen(a));

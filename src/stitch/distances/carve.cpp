@@ -1,10 +1,5 @@
 #include "stitch/distances/carve.h"
 
-#include "stitch/distances/edge_smooth.h"
-#include "stitch/distances/follow_distance.h"
-
-#include <opencv2/imgproc.hpp>
-
 #include <algorithm>
 #include <cmath>
 
@@ -15,8 +10,6 @@ namespace {
 constexpr float kCarveStep = 0.02f; ///< 1/m
 constexpr int kHalvings = 5;        ///< of a step, once the surface lies in it
 constexpr float kOneSurface = 0.7f; ///< columns: neighbours that differ by more are two things
-constexpr float kNotLanded = 0.02f; ///< what counts where nothing landed, against 1
-constexpr double kGuideEdge = 5;    ///< grey levels
 
 float along(const std::array<float, 3>& c, float rho) {
     return c[0] + (c[1] + c[2] * rho) * rho;
@@ -24,12 +17,29 @@ float along(const std::array<float, 3>& c, float rho) {
 
 constexpr float kNotLooking = 1e9f;
 
+/// Read between the four places about (x, y), of those that belong to one surface with the nearest of them:
+/// what is near is not narrowed by what lies behind it.
+float read_surface(const cv::Mat& told, float x, float y) {
+    const float px = std::clamp(x - 0.5f, 0.0f, float(told.cols - 1)),
+                py = std::clamp(y - 0.5f, 0.0f, float(told.rows - 1));
+    const int ix = std::min(int(px), told.cols - 2), iy = std::min(int(py), told.rows - 2);
+    const float fx = px - float(ix), fy = py - float(iy);
+    const float *p = told.ptr<float>(iy) + ix, *q = told.ptr<float>(iy + 1) + ix;
+    const float own = fy < 0.5f ? (fx < 0.5f ? p[0] : p[1]) : (fx < 0.5f ? q[0] : q[1]);
+    const float values[4] = {p[0], p[1], q[0], q[1]},
+                shares[4] = {(1 - fx) * (1 - fy), fx * (1 - fy), (1 - fx) * fy, fx * fy};
+    float sum = 0, all = 0;
+    for (int i = 0; i < 4; ++i)
+        if (std::abs(values[i] - own) <= kOneSurface) sum += shares[i] * values[i], all += shares[i];
+    return sum / all;
+}
+
 /// By how much what a camera shows at a place is nearer than `parallax`.
 float nearer_than(const cv::Mat& told, const cv::Mat& looks, float x, float y, float parallax) {
     const int ix = int(x), iy = int(y);
     if (!(x >= 0 && y >= 0) || ix >= looks.cols || iy >= looks.rows || !looks.ptr<std::uint8_t>(iy)[ix])
         return kNotLooking;
-    return read_between(told, x, y) - parallax;
+    return read_surface(told, x, y) - parallax;
 }
 
 /// Whether neither camera sees past the place at `rho`, and one of them looks there.
@@ -95,30 +105,30 @@ float carved(const CarveMaps& maps, const CarveNode& node, float from, float to)
     return to;
 }
 
-cv::Mat parallax_by_a(const cv::Mat& parallax_by_b, const cv::Mat& a, double smoothing) {
+cv::Mat parallax_by_a(const cv::Mat& parallax_by_b) {
     const int columns = parallax_by_b.cols;
-    cv::Mat out(parallax_by_b.size(), CV_32F, cv::Scalar(-1)),
-        sure(out.size(), CV_32F, cv::Scalar(double(kNotLanded)));
+    cv::Mat out(parallax_by_b.size(), CV_32F, cv::Scalar(-1));
     for (int y = 0; y < out.rows; ++y) {
         const float* from = parallax_by_b.ptr<float>(y);
-        float *to = out.ptr<float>(y), *landed = sure.ptr<float>(y);
+        float* to = out.ptr<float>(y);
+        const auto land = [&](int i, float value) {
+            if (i >= 0 && i < columns) to[i] = std::max(to[i], std::max(0.0f, value));
+        };
         for (int x = 0; x + 1 < columns; ++x) {
-            const float first = from[x], second = from[x + 1];
-            if (std::abs(first - second) > kOneSurface) continue;
-            // A surface between two of b's places, which may lie the other way round for a.
-            const float u = float(x) - first, v = float(x + 1) - second;
-            const int begin = std::max(0, int(std::ceil(std::min(u, v)))),
-                      end = std::min(columns - 1, int(std::floor(std::max(u, v))));
-            for (int i = begin; i <= end; ++i) {
-                const float value = v != u ? first + (float(i) - u) / (v - u) * (second - first) : first;
-                if (value > to[i]) to[i] = std::max(0.0f, value), landed[i] = 1;
+            const float first = from[x], second = from[x + 1], u = float(x) - first,
+                        v = float(x + 1) - second;
+            if (std::abs(first - second) > kOneSurface) { // two things, each as wide as its places are
+                land(int(std::lround(u)), first);
+                land(int(std::lround(v)), second);
+                continue;
             }
+            // A surface between two of b's places, which may lie the other way round for a.
+            const int begin = int(std::ceil(std::min(u, v))), end = int(std::floor(std::max(u, v)));
+            for (int i = begin; i <= end; ++i)
+                land(i, v != u ? first + (float(i) - u) / (v - u) * (second - first) : first);
         }
         fill_row(to, columns);
     }
-    cv::Mat guide; // less noise
-    cv::blur(a, guide, cv::Size(3, 3));
-    smooth_along_edges(guide, out, sure, smoothing, kGuideEdge);
     return out;
 }
 

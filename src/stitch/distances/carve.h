@@ -32,8 +32,7 @@ struct CarveMaps {
 float carved(const CarveMaps& maps, const CarveNode& node, float from, float to);
 
 /// What was matched by b's places as parallax by a's: what lands on a place, the nearest where several do.
-/// What nothing lands on b does not see: it takes the farther neighbour's. Smoothed along the edges of `a`
-/// (8-bit) as match_strip() does it.
-cv::Mat parallax_by_a(const cv::Mat& parallax_by_b, const cv::Mat& a, double smoothing);
+/// What nothing lands on b does not see: it takes the farther neighbour's.
+cv::Mat parallax_by_a(const cv::Mat& parallax_by_b);
 
 } // namespace porb

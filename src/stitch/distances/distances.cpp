@@ -26,9 +26,10 @@ constexpr int kFieldSide = 576;           ///< cells of about 0.3 degrees
 constexpr double kStripStep_rad = 0.0044; ///< a quarter of a degree
 constexpr double kRowStep_rad = 0.0075;   ///< parallax runs along rows: across them less will do
 constexpr double kFineStep_rad = 0.003, kFineRowStep_rad = 0.0044; ///< where fine edges are on
-constexpr double kMargin_rad = 0.02; ///< of strips, beside where things near and far are seen
-constexpr double kSmallPair = 0.25;  ///< of the largest pair's directions
-constexpr int kBorder = 3;           ///< cells
+constexpr double kLeastOfPixel = 0.4; ///< from one column of a fine strip to the next
+constexpr double kMargin_rad = 0.02;  ///< of strips, beside where things near and far are seen
+constexpr double kSmallPair = 0.25;   ///< of the largest pair's directions
+constexpr int kBorder = 3;            ///< cells
 constexpr int kStepBlock = 7;
 constexpr int kAtOnce = 2048; ///< nodes
 constexpr int kFiner = 2;     ///< cells of the fine field for one of the field's, along a side
@@ -91,7 +92,7 @@ struct SeamZones::Impl {
     std::vector<std::vector<CarveNode>> fine_nodes; ///< by pair
     std::vector<Viewpoint> viewpoints;              ///< of all cameras that supply pixels
     std::vector<char> known;                        ///< by fine cell: a distance is found
-    std::vector<char> coarse;                       ///< by cell: beside other pairs' and beside shapes
+    std::vector<char> coarse;                       ///< by cell: beside shapes
     void prepare_edges(std::span<const float> clear_of);
 
     static Vec3 direction(int i) {
@@ -175,6 +176,22 @@ void smooth_borders(SphereGrid& field, const std::vector<int>& borders) {
 }
 } // namespace
 
+namespace {
+struct StripSteps {
+    double along_rad, across_rad;
+};
+/// Fine strips are no finer than shows in the lenses' pictures: else all that is compared lies within a
+/// pixel.
+StripSteps strip_steps(const PlanKey& key) {
+    if (!key.flow.fine_edges) return {kStripStep_rad, kRowStep_rad};
+    double focal_px = 1;
+    for (const std::size_t c : contributing_cameras(key))
+        focal_px = std::max(focal_px, key.cameras[c].lens.focal_px);
+    const double coarser = std::max(1.0, kLeastOfPixel / focal_px / kFineStep_rad);
+    return {coarser * kFineStep_rad, coarser * kFineRowStep_rad};
+}
+} // namespace
+
 SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) {
     Impl& me = *impl_;
     const FlowSettings& settings = shot_key.flow;
@@ -182,8 +199,7 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
     me.agree = agree_inverse_m(key);
     me.nearest = 1 / settings.nearest_m;
     const bool wide = mixes_widely(key);
-    const double step_rad = key.flow.fine_edges ? kFineStep_rad : kStripStep_rad,
-                 row_step_rad = key.flow.fine_edges ? kFineRowStep_rad : kRowStep_rad;
+    const auto [step_rad, row_step_rad] = strip_steps(key);
     const Coverage coverage(key);
     const auto lines = key.lines->keys.empty() ? std::nullopt : std::optional(lines_ever(*key.lines));
     constexpr int n = kFieldSide * kFieldSide;
@@ -287,7 +303,6 @@ void SeamZones::Impl::prepare_edges(std::span<const float> clear_of) {
         if (i < 64) // bits of DistanceField::hidden
             viewpoints.push_back({i, key.cameras[i].pose.position_m});
     coarse.assign(pair_of.size(), 0);
-    for (const int i : borders) coarse[std::size_t(i)] = 1;
     for (std::size_t i = 0; i < coarse.size(); ++i)
         if (clear_of[i] < 1) coarse[i] = 1;
     known.assign(std::size_t(side) * std::size_t(side), 0);
@@ -385,7 +400,8 @@ SeamZones::MatchedMomentPtr SeamZones::match_moment(std::span<const Picture> sou
     auto out = std::make_shared<MatchedMoment>();
     out->pairs.resize(me.pairs.size());
     std::vector<cv::Mat> seen;
-    for (std::size_t c = 0; c < sources.size(); ++c) seen.push_back(strip_bytes(sources[c], tones[c]));
+    for (std::size_t c = 0; c < sources.size(); ++c)
+        seen.push_back(me.edges ? strip_colours(sources[c], tones[c]) : strip_bytes(sources[c], tones[c]));
     parallel_ranges(int(me.pairs.size()), 1, [&](int begin, int end) {
         for (int i = begin; i < end; ++i) {
             const Impl::Pair& p = me.pairs[std::size_t(i)];
@@ -395,7 +411,7 @@ SeamZones::MatchedMomentPtr SeamZones::match_moment(std::span<const Picture> sou
             StripSearch search = p.search;
             search.smoothness = seam_flow(flow, p.a_name, p.b_name).smoothness;
             const StripMatch match = match_strip(a, b, p.a.mask, p.b.mask, search);
-            out->pairs[std::size_t(i)] = strip_moment(std::move(a), std::move(b), match);
+            out->pairs[std::size_t(i)] = strip_moment(brightness_of_strip(a), brightness_of_strip(b), match);
         }
     });
     return out;
@@ -554,6 +570,33 @@ Bounds bounds_of(const SphereGrid& field, const std::vector<float>& nearest) {
 }
 } // namespace
 
+namespace {
+/// Cells of a fine field at borders take the mean of those about them that belong to the same surface.
+void smooth_fine_borders(SphereGrid& grid, const std::vector<int>& borders) {
+    constexpr int reach = kBorder * kFiner;
+    constexpr float same = 0.06f;
+    for (int pass = 0; pass < 2; ++pass) {
+        grid.close_edges();
+        const SphereGrid before = grid;
+        parallel_ranges(int(borders.size()), 256, [&](int begin, int end) {
+            for (int n = begin; n < end; ++n)
+                for (int sub = 0; sub < kFiner * kFiner; ++sub) {
+                    const int x = borders[std::size_t(n)] % kFieldSide * kFiner + sub % kFiner,
+                              y = borders[std::size_t(n)] / kFieldSide * kFiner + sub / kFiner;
+                    const float own = before.cell(x, y)[0];
+                    float sum = 0, all = 0;
+                    for (int j = std::max(-1, y - reach); j <= std::min(grid.side, y + reach); ++j)
+                        for (int i = std::max(-1, x - reach); i <= std::min(grid.side, x + reach); ++i) {
+                            const float v = before.cell(i, j)[0];
+                            if (std::abs(v - own) < same) sum += v, all += 1;
+                        }
+                    grid.cell(x, y)[0] = sum / all;
+                }
+        });
+    }
+}
+} // namespace
+
 DistanceField SeamZones::fine(std::span<const Weighed> moments, const FlowSettings& flow,
                               std::span<const DistanceArea> areas) const {
     const Impl& me = *impl_;
@@ -569,8 +612,8 @@ DistanceField SeamZones::fine(std::span<const Weighed> moments, const FlowSettin
         for (int i = begin; i < end; ++i) {
             const auto p = std::size_t(i);
             if (told_by[p].trust <= 0) continue;
-            maps[p] = {parallax_by_a(told_by[p].parallax, moments.back().matched->pairs[p].a, kFineSmoothing),
-                       told_by[p].parallax, me.pairs[p].a.mask.seen, me.pairs[p].b.mask.seen};
+            maps[p] = {parallax_by_a(told_by[p].parallax), told_by[p].parallax, me.pairs[p].a.mask.seen,
+                       me.pairs[p].b.mask.seen};
         }
     });
     for (std::size_t p = 0; p < me.pairs.size(); ++p) {
@@ -597,6 +640,7 @@ DistanceField SeamZones::fine(std::span<const Weighed> moments, const FlowSettin
             }
         });
     }
+    smooth_fine_borders(out.grid, me.borders);
     out.grid.close_edges();
     if (!areas.empty()) apply_areas(out.grid, channel_of(parts, 3), areas, me.key, me.agree);
     out.hidden = hidden_cameras(out.grid, me.viewpoints, me.known);

@@ -1,5 +1,7 @@
 #include "stitch/distances/edge_median.h"
 
+#include "stitch/distances/guide.h"
+
 #include <opencv2/imgproc.hpp>
 
 #include <algorithm>
@@ -18,9 +20,9 @@ constexpr float kTwoThings = 1.2f; ///< columns: less is one surface
 constexpr float kBinsPerColumn = 4;
 constexpr int kMostBins = 512;
 
-} // namespace
-
-void median_along_edges(const cv::Mat& guide, cv::Mat& parallax, const cv::Mat& confidence) {
+/// `Place` is what a guide holds at one.
+template <class Place>
+void median_by(const cv::Mat& guide, cv::Mat& parallax, const cv::Mat& confidence) {
     std::array<float, 256> alike{};
     for (std::size_t i = 0; i < alike.size(); ++i) alike[i] = float(std::exp(-double(i) / kLevels)) + 1e-6f;
     const cv::Mat block = cv::Mat::ones(2 * kDown + 1, 2 * kAcross + 1, CV_8U);
@@ -36,14 +38,14 @@ void median_along_edges(const cv::Mat& guide, cv::Mat& parallax, const cv::Mat& 
                 if (high - low < kTwoThings) continue;
                 bins.assign(std::size_t(std::min(kMostBins, int((high - low) * kBinsPerColumn) + 1)), 0.0f);
                 const int last = int(bins.size()) - 1;
-                const std::uint8_t here = guide.at<std::uint8_t>(y, x);
+                const Place here = guide.at<Place>(y, x);
                 float all = 0;
                 for (int j = std::max(0, y - kDown); j <= std::min(parallax.rows - 1, y + kDown); ++j) {
-                    const std::uint8_t* g = guide.ptr<std::uint8_t>(j);
+                    const Place* g = guide.ptr<Place>(j);
                     const float *p = parallax.ptr<float>(j), *c = confidence.ptr<float>(j);
                     for (int i = std::max(0, x - kAcross); i <= std::min(parallax.cols - 1, x + kAcross);
                          ++i) {
-                        const float w = c[i] * alike[std::size_t(std::abs(int(g[i]) - int(here)))];
+                        const float w = c[i] * alike[std::size_t(levels_between(g[i], here))];
                         bins[std::size_t(std::min(last, int((p[i] - low) * kBinsPerColumn)))] += w;
                         all += w;
                     }
@@ -55,6 +57,13 @@ void median_along_edges(const cv::Mat& guide, cv::Mat& parallax, const cv::Mat& 
             }
         parallax = out;
     }
+}
+
+} // namespace
+
+void median_along_edges(const cv::Mat& guide, cv::Mat& parallax, const cv::Mat& confidence) {
+    guide.channels() == 3 ? median_by<cv::Vec3b>(guide, parallax, confidence)
+                          : median_by<std::uint8_t>(guide, parallax, confidence);
 }
 
 } // namespace porb

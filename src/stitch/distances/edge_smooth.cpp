@@ -1,5 +1,7 @@
 #include "stitch/distances/edge_smooth.h"
 
+#include "stitch/distances/guide.h"
+
 #include <array>
 #include <cmath>
 #include <vector>
@@ -12,15 +14,19 @@ constexpr int kSmoothRounds = 3;
 constexpr double kWeaker = 0.25; ///< each round than the one before
 
 /// How alike each place of the guide is to the one below it; the last row's are 0.
-cv::Mat links_down(const cv::Mat& guide, const std::array<float, 256>& correlation) {
+template <class Place>
+cv::Mat links_by(const cv::Mat& guide, const std::array<float, 256>& correlation) {
     cv::Mat out(guide.size(), CV_32F, cv::Scalar(0));
     for (int y = 0; y + 1 < guide.rows; ++y) {
-        const std::uint8_t *g = guide.ptr<std::uint8_t>(y), *h = guide.ptr<std::uint8_t>(y + 1);
+        const Place *g = guide.ptr<Place>(y), *h = guide.ptr<Place>(y + 1);
         float* to = out.ptr<float>(y);
-        for (int x = 0; x < guide.cols; ++x)
-            to[x] = correlation[std::size_t(std::abs(int(g[x]) - int(h[x])))];
+        for (int x = 0; x < guide.cols; ++x) to[x] = correlation[std::size_t(levels_between(g[x], h[x]))];
     }
     return out;
+}
+cv::Mat links_down(const cv::Mat& guide, const std::array<float, 256>& correlation) {
+    return guide.channels() == 3 ? links_by<cv::Vec3b>(guide, correlation)
+                                 : links_by<std::uint8_t>(guide, correlation);
 }
 
 /// One round down the columns: a tridiagonal system for each column (Thomas

@@ -4,6 +4,7 @@
 #include "picture/convert_simd.h"
 #include "stitch/distances/edge_median.h"
 #include "stitch/distances/edge_smooth.h"
+#include "stitch/distances/semi_global.h"
 
 #include <opencv2/calib3d.hpp>
 #include <opencv2/imgproc.hpp>
@@ -28,9 +29,9 @@ constexpr int kSameBlock = 5;
 constexpr float kSame = 4, kOther = 10;            ///< grey levels
 constexpr float kAsBright = 16, kOtherBright = 32; ///< of surroundings; a third of a stop is about 14
 constexpr int kBlock = 5, kSpeckle = 60;
-constexpr int kMostSlope = 31, kMostSlopeAtEdges = 63; ///< of the picture along a row, as the matcher sees it
-constexpr double kEdge = 5;                            ///< grey levels
-constexpr float kUnsure = 0.02f;                       ///< what counts where nothing was matched, against 1
+constexpr int kMostSlope = 31;               ///< of the picture along a row, as the matcher sees it
+constexpr double kEdge = 5, kColourEdge = 2; ///< grey levels; of colours, of the channel that differs most
+constexpr float kUnsure = 0.02f;             ///< what counts where nothing was matched, against 1
 
 /// Fills what could not be matched with the farther of its neighbours in the row: mostly it is ground that a
 /// nearer thing hides from one of the two.
@@ -183,6 +184,33 @@ cv::Mat strip_bytes(const Picture& source, const CameraTone& tone) {
     return out;
 }
 
+cv::Mat strip_colours(const Picture& source, const CameraTone& tone) {
+    cv::Mat out(source.height(), source.width(), CV_8UC3);
+    parallel_ranges(source.height(), 32, [&](int begin, int end) {
+        const auto width = std::size_t(source.width());
+        std::array<std::vector<float>, 3> planes;
+        std::array<std::vector<std::uint8_t>, 3> bytes;
+        for (std::size_t c = 0; c < 3; ++c) planes[c].resize(width), bytes[c].resize(width);
+        for (int y = begin; y < end; ++y) {
+            simd::planes_from_rgba_row(source.row(y), source.width(), planes[0].data(), planes[1].data(),
+                                       planes[2].data());
+            for (std::size_t c = 0; c < 3; ++c)
+                simd::quantise8(planes[c].data(), source.width(), 255 * tone.scale[c],
+                                255 * kCurveFoot * (tone.scale[c] - 1), 255, bytes[c].data());
+            auto* const to = out.ptr<cv::Vec3b>(y);
+            for (std::size_t x = 0; x < width; ++x) to[x] = {bytes[0][x], bytes[1][x], bytes[2][x]};
+        }
+    });
+    return out;
+}
+
+cv::Mat brightness_of_strip(const cv::Mat& colours) {
+    if (colours.channels() == 1) return colours;
+    cv::Mat out;
+    cv::transform(colours, out, cv::Matx13f(0.25f, 0.5f, 0.25f));
+    return out;
+}
+
 StripMask strip_mask(cv::Mat seen) {
     StripMask out{std::move(seen), {}};
     cv::Mat share;
@@ -193,43 +221,58 @@ StripMask strip_mask(cv::Mat seen) {
 
 namespace {
 
-/// Parallax of b's places by semi-global matching, and where it found any.
-struct Found {
-    cv::Mat parallax, known;
+/// A part of a strip with room beside it for what b sees up to `disparities` columns after a does. Where rows
+/// go all the way round they go on at the other end.
+struct Widened {
+    cv::Mat a, b;
+    cv::Rect inner;
 };
-Found semi_global(const cv::Mat& a, const cv::Mat& b, const StripSearch& search) {
-    // Things that b sees at a column a sees up to `disparities` before it: room for those at the edge. Of a
-    // part of a strip that is what lies beside it.
-    const int room = search.disparities;
-    cv::Mat wide_a, wide_b, raw;
-    cv::copyMakeBorder(a, wide_a, 0, 0, room, -kLeastDisparity, cv::BORDER_REPLICATE);
-    cv::copyMakeBorder(b, wide_b, 0, 0, room, -kLeastDisparity, cv::BORDER_REPLICATE);
-    if (search.round) { // rows go on at the other end
-        cv::copyMakeBorder(wide_a, wide_a, kRoundRows, kRoundRows, 0, 0, cv::BORDER_WRAP);
-        cv::copyMakeBorder(wide_b, wide_b, kRoundRows, kRoundRows, 0, 0, cv::BORDER_WRAP);
-    }
+Widened widened(const cv::Mat& a, const cv::Mat& b, const StripSearch& search) {
+    Widened out{{}, {}, cv::Rect(search.disparities, search.round ? kRoundRows : 0, a.cols, a.rows)};
+    const auto widen = [&](const cv::Mat& m, cv::Mat& wide) {
+        cv::copyMakeBorder(m, wide, 0, 0, search.disparities, -kLeastDisparity, cv::BORDER_REPLICATE);
+        if (search.round) cv::copyMakeBorder(wide, wide, kRoundRows, kRoundRows, 0, 0, cv::BORDER_WRAP);
+    };
+    widen(a, out.a);
+    widen(b, out.b);
+    return out;
+}
+
+/// By brightness, in blocks, along three ways.
+SemiGlobalMatch match_by_blocks(const Widened& wide, const StripSearch& search) {
     const int little = int(6 * kBlock * kBlock * search.smoothness),
               much = int(28 * kBlock * kBlock * search.smoothness);
-    const auto matcher = cv::StereoSGBM::create(
-        kLeastDisparity, search.disparities, kBlock, little, std::max(little + 1, much), 2,
-        search.to_edges ? kMostSlopeAtEdges : kMostSlope, 4, kSpeckle, 2,
-        search.to_edges ? cv::StereoSGBM::MODE_HH : cv::StereoSGBM::MODE_SGBM_3WAY);
-    matcher->compute(wide_b, wide_a, raw);
-    raw = raw(cv::Rect(room, search.round ? kRoundRows : 0, a.cols, a.rows));
-    Found out;
+    const auto matcher = cv::StereoSGBM::create(kLeastDisparity, search.disparities, kBlock, little,
+                                                std::max(little + 1, much), 2, kMostSlope, 4, kSpeckle, 2,
+                                                cv::StereoSGBM::MODE_SGBM_3WAY);
+    cv::Mat raw;
+    matcher->compute(wide.b, wide.a, raw);
+    SemiGlobalMatch out;
     out.known = raw > (kLeastDisparity - 1) * kSubPixel;
     raw.convertTo(out.parallax, CV_32F, 1.0 / kSubPixel);
     return out;
 }
 
+/// Parallax of b's places, and where any was found.
+SemiGlobalMatch matched(const cv::Mat& a, const cv::Mat& b, const StripSearch& search) {
+    const Widened wide = widened(a, b, search);
+    const SemiGlobalMatch all =
+        search.to_edges
+            ? semi_global(wide.a, wide.b, {kLeastDisparity, search.disparities, search.smoothness})
+            : match_by_blocks(wide, search);
+    return {all.parallax(wide.inner), all.known(wide.inner)};
+}
+
 } // namespace
 
-StripMatch match_strip(const cv::Mat& a, const cv::Mat& b, const StripMask& a_mask, const StripMask& b_mask,
-                       const StripSearch& search) {
+StripMatch match_strip(const cv::Mat& a_picture, const cv::Mat& b_picture, const StripMask& a_mask,
+                       const StripMask& b_mask, const StripSearch& search) {
+    const cv::Mat a = brightness_of_strip(a_picture), b = brightness_of_strip(b_picture);
     const cv::Range columns = search.columns == cv::Range::all() ? cv::Range(0, a.cols) : search.columns;
     cv::Mat parallax(a.size(), CV_32F, cv::Scalar(0)), known(a.size(), CV_8U, cv::Scalar(255));
     if (!columns.empty()) {
-        const Found found = semi_global(a.colRange(columns), b.colRange(columns), search);
+        const SemiGlobalMatch found =
+            matched(a_picture.colRange(columns), b_picture.colRange(columns), search);
         found.parallax.copyTo(parallax.colRange(columns));
         found.known.copyTo(known.colRange(columns));
     }
@@ -256,12 +299,14 @@ StripMatch match_strip(const cv::Mat& a, const cv::Mat& b, const StripMask& a_ma
     cv::blur(da, soft_a, cv::Size(3, 3));
     cv::blur(db, soft_b, cv::Size(3, 3));
     cv::Mat sure = sameness(soft_a, soft_b, a_mask, b_mask, parallax).same;
-    sure.setTo(0, ~known);
+    // With steps at edges what one camera alone sees is told well by what is farther, and counts as it is.
+    sure.setTo(search.to_edges ? 1 : 0, ~known);
     cv::add(sure, cv::Scalar(kUnsure), sure);
     if (!columns.empty()) {
         sure = sure.colRange(columns).clone();
-        if (search.to_edges) median_along_edges(b.colRange(columns), searched, sure);
-        smooth_along_edges(b.colRange(columns), searched, sure, search.smoothing, kEdge);
+        const cv::Mat guide = b_picture.colRange(columns);
+        if (search.to_edges) median_along_edges(guide, searched, sure);
+        smooth_along_edges(guide, searched, sure, search.smoothing, search.to_edges ? kColourEdge : kEdge);
         searched.copyTo(parallax.colRange(columns));
     }
     const Sameness drawn = sameness(soft_a, soft_b, a_mask, b_mask, parallax);

@@ -24,6 +24,10 @@ StripMask strip_mask(cv::Mat seen);
 
 /// A source's brightness as bytes, toned (its falloff left out: neighbours in a strip have nearly the same).
 cv::Mat strip_bytes(const Picture& source, const CameraTone& tone);
+/// Its colours likewise, three channels.
+cv::Mat strip_colours(const Picture& source, const CameraTone& tone);
+/// Colours as strip_bytes() would have them; what has one channel already is returned as it is.
+cv::Mat brightness_of_strip(const cv::Mat& colours);
 
 /// How a strip is searched.
 struct StripSearch {
@@ -32,14 +36,14 @@ struct StripSearch {
     double smoothness = 1;                ///< above 1: surfaces are held to be smoother
     cv::Range columns = cv::Range::all(); ///< elsewhere all is taken to be far, and only compared
     double smoothing = 20;                ///< of parallax along edges (smooth_along_edges)
-    bool to_edges = false;                ///< steps of parallax are brought to the picture's edges
+    bool to_edges = false;                ///< by colour, with steps of parallax at the picture's edges
     bool by_brightness = false;           ///< what is the same must be about as bright, too
 };
 
 /// Parallax in strip columns, by b's places, and how far it is to be trusted: under a rig that was
 /// not solved, rows of the two pictures do not belong together, and what was matched does not look alike.
 /// Semi-global matching (Hirschmueller 2008), smoothed along edges. Pictures are 8-bit, 0 where nothing is
-/// seen.
+/// seen; of three channels where steps are brought to edges, else of one.
 StripMatch match_strip(const cv::Mat& a, const cv::Mat& b, const StripMask& a_mask, const StripMask& b_mask,
                        const StripSearch& search);
 

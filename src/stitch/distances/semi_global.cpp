@@ -1,0 +1,288 @@
+#include "stitch/distances/semi_global.h"
+
+#include "stitch/distances/guide.h"
+
+#include <opencv2/calib3d.hpp>
+#include <opencv2/imgproc.hpp>
+
+#include <array>
+#include <bit>
+#include <limits>
+#include <vector>
+
+namespace porb {
+
+namespace {
+
+using Cost = std::uint16_t;
+constexpr Cost kMostCost = std::numeric_limits<Cost>::max();
+constexpr Cost kOutOfReach = 0x4000;               ///< more than any sum along a way
+constexpr int kLanes = 16;                         ///< parallax is searched in multiples of it
+constexpr int kMostApart = 25;                     ///< grey levels: more says no more
+constexpr std::uint8_t kOutside = 80;              ///< past the end of a's row
+constexpr int kCensusColumns = 3, kCensusRows = 2; ///< columns and rows from one compared place to the next
+constexpr int kLittle = 20;                        ///< what a change of one column costs
+constexpr int kMuch = 300, kAtEdge = 25; ///< a step, where the picture is even and where it has an edge
+constexpr double kUnique = 0.97;         ///< of the next best cost: above it, two are taken for one another
+constexpr int kLeadsBack = 1;            ///< columns
+constexpr int kLeastPatch = 80;          ///< places
+constexpr int kOfAColumn = 16;
+
+cv::Mat brightness_of(const cv::Mat& colours) {
+    cv::Mat out;
+    cv::transform(colours, out, cv::Matx13f(0.25f, 0.5f, 0.25f));
+    return out;
+}
+
+/// By place: a bit for each of 24 others about it, set where it is darker than that.
+std::vector<std::uint32_t> census(const cv::Mat& colours) {
+    constexpr int across = 2 * kCensusColumns, down = 2 * kCensusRows;
+    cv::Mat wide;
+    cv::copyMakeBorder(brightness_of(colours), wide, down, down, across, across, cv::BORDER_REPLICATE);
+    std::vector<std::uint32_t> out(colours.total(), 0);
+    for (int y = 0; y < colours.rows; ++y) {
+        std::uint32_t* const to = out.data() + std::size_t(y) * std::size_t(colours.cols);
+        const std::uint8_t* const own = wide.ptr<std::uint8_t>(y + down) + across;
+        for (int j = -down; j <= down; j += kCensusRows)
+            for (int i = -across; i <= across; i += kCensusColumns) {
+                if (i == 0 && j == 0) continue;
+                const std::uint8_t* const other = wide.ptr<std::uint8_t>(y + down + j) + across + i;
+                for (int x = 0; x < colours.cols; ++x)
+                    to[x] = (to[x] << 1) | std::uint32_t(own[x] < other[x]);
+            }
+    }
+    return out;
+}
+
+/// By row, column and parallax.
+struct Volume {
+    int width = 0, height = 0, count = 0;
+    std::vector<std::uint8_t> costs;
+    std::vector<Cost> sums;
+    std::size_t at(int x, int y) const {
+        return (std::size_t(y) * std::size_t(width) + std::size_t(x)) * std::size_t(count);
+    }
+    std::size_t row() const { return std::size_t(width) * std::size_t(count); }
+};
+
+/// a's row from its end to its beginning, with room at both, so that parallax runs forward.
+struct TurnedRow {
+    std::vector<std::uint8_t> r, g, b;
+    std::vector<std::uint32_t> order;
+    TurnedRow(int width, int room) {
+        const auto n = std::size_t(width + 2 * room);
+        r.resize(n), g.resize(n), b.resize(n), order.resize(n);
+    }
+    void fill(const cv::Vec3b* colours, const std::uint32_t* orders, int width, int room) {
+        for (int x = 0; x < width; ++x) {
+            const auto to = std::size_t(width - 1 - x + room);
+            r[to] = colours[x][0], g[to] = colours[x][1], b[to] = colours[x][2], order[to] = orders[x];
+        }
+    }
+};
+
+int channel_between(std::uint8_t a, std::uint8_t b) {
+    return a > b ? a - b : b - a;
+}
+
+void fill_costs(const cv::Mat& a, const cv::Mat& b, int least, Volume& v) {
+    const std::vector<std::uint32_t> orders_a = census(a), orders_b = census(b);
+    const int room = v.count + std::abs(least);
+    TurnedRow turned(v.width, room);
+    std::vector<std::uint8_t> unlike(std::size_t(v.count), 0);
+    for (int y = 0; y < v.height; ++y) {
+        const std::size_t row = std::size_t(y) * std::size_t(v.width);
+        turned.fill(a.ptr<cv::Vec3b>(y), orders_a.data() + row, v.width, room);
+        const auto* const own = b.ptr<cv::Vec3b>(y);
+        for (int x = 0; x < v.width; ++x) {
+            const auto first = std::size_t(v.width - 1 - x + least + room);
+            const std::uint8_t *r = turned.r.data() + first, *g = turned.g.data() + first,
+                               *bl = turned.b.data() + first;
+            const std::uint32_t *order = turned.order.data() + first, mine = orders_b[row + std::size_t(x)];
+            std::uint8_t* const to = v.costs.data() + v.at(x, y);
+            for (int k = 0; k < v.count; ++k)
+                unlike[std::size_t(k)] = std::uint8_t(std::popcount(order[k] ^ mine));
+            const std::uint8_t pr = own[x][0], pg = own[x][1], pb = own[x][2];
+            for (int k = 0; k < v.count; ++k) {
+                const int sum =
+                    channel_between(r[k], pr) + channel_between(g[k], pg) + channel_between(bl[k], pb);
+                const int apart = std::min(sum / 2, kMostApart);
+                to[k] = std::uint8_t(apart + apart / 2 + unlike[std::size_t(k)]);
+            }
+            for (int k = 0; k < v.count && x - least - k >= v.width; ++k) to[k] = kOutside;
+            for (int k = std::max(0, x - least + 1); k < v.count; ++k) to[k] = kOutside;
+        }
+    }
+}
+
+/// The mean of three, `to` = (before + own + after) / 3.
+void mean_of_three(const std::uint8_t* before, const std::uint8_t* own, const std::uint8_t* after,
+                   std::size_t count, std::uint8_t* to) {
+    for (std::size_t i = 0; i < count; ++i) to[i] = std::uint8_t((before[i] + own[i] + after[i]) * 171 >> 9);
+}
+
+/// Means over three columns and three rows.
+void gather_costs(Volume& v) {
+    const std::size_t row = v.row(), n = std::size_t(v.count);
+    std::vector<std::uint8_t> across(row);
+    for (int y = 0; y < v.height; ++y) {
+        std::uint8_t* const own = v.costs.data() + v.at(0, y);
+        if (v.width > 2) mean_of_three(own, own + n, own + 2 * n, row - 2 * n, across.data() + n);
+        std::copy_n(own, n, across.data());
+        std::copy_n(own + row - n, n, across.data() + row - n);
+        std::copy(across.begin(), across.end(), own);
+    }
+    std::vector<std::uint8_t> before(row), own(row);
+    for (int y = 0; y < v.height; ++y) {
+        std::uint8_t* const here = v.costs.data() + v.at(0, y);
+        std::copy_n(here, row, own.data());
+        mean_of_three(y > 0 ? before.data() : own.data(), own.data(),
+                      y + 1 < v.height ? here + row : own.data(), row, here);
+        std::swap(before, own);
+    }
+}
+
+/// What one place costs along one way, coming from the place with `before`, whose least is `least`; added to
+/// `sum`. Returns the least of it.
+Cost step(const std::uint8_t* __restrict cost, const Cost* __restrict before, Cost least, Cost little,
+          Cost much, Cost* __restrict own, Cost* __restrict sum, int count) {
+    const auto most = Cost(least + much);
+    Cost best = kMostCost;
+    for (int k = 0; k < count; ++k) {
+        const auto beside = Cost(std::min(before[k - 1], before[k + 1]) + little);
+        const Cost from = std::min(std::min(before[k], beside), most);
+        const auto value = Cost(Cost(from - least) + cost[k]);
+        own[k] = value;
+        sum[k] = Cost(sum[k] + value);
+        best = std::min(best, value);
+    }
+    return best;
+}
+
+/// What the places of a row cost along one way; places beside the row cost nothing.
+class WayRow {
+  public:
+    WayRow(int width, int count)
+        : stride_(std::size_t(count + 2)), values_(std::size_t(width + 2) * stride_, 0),
+          least_(std::size_t(width + 2), 0) {
+        for (int x = -1; x <= width; ++x) at(x)[-1] = at(x)[count] = kOutOfReach;
+    }
+    Cost* at(int x) { return values_.data() + std::size_t(x + 1) * stride_ + 1; }
+    Cost& least(int x) { return least_[std::size_t(x + 1)]; }
+
+  private:
+    std::size_t stride_;
+    std::vector<Cost> values_, least_;
+};
+
+/// What a step costs by how many levels the guide changes along the way.
+std::array<Cost, 256> step_costs(double smoothness) {
+    std::array<Cost, 256> out{};
+    for (int i = 0; i < 256; ++i)
+        out[std::size_t(i)] = Cost(std::min(4000.0, std::max(kAtEdge, kMuch / (1 + i)) * smoothness));
+    return out;
+}
+
+/// Sums costs along eight ways: four come from above and from one end of the row, four from below and from
+/// the other.
+void add_up(const cv::Mat& guide, double smoothness, Volume& v) {
+    const auto little = Cost(std::min(2000.0, kLittle * smoothness));
+    const std::array<Cost, 256> much = step_costs(smoothness);
+    for (const bool down : {true, false}) {
+        std::vector<WayRow> before(3, WayRow(v.width, v.count)), own = before;
+        WayRow along(v.width, v.count);
+        for (int row = 0; row < v.height; ++row) {
+            const int y = down ? row : v.height - 1 - row;
+            const auto* const here = guide.ptr<cv::Vec3b>(y);
+            const auto* const there = row == 0 ? here : guide.ptr<cv::Vec3b>(down ? y - 1 : y + 1);
+            for (int i = 0; i < v.width; ++i) {
+                const int x = down ? i : v.width - 1 - i, from = down ? x - 1 : x + 1;
+                const std::uint8_t* const cost = v.costs.data() + v.at(x, y);
+                Cost* const sum = v.sums.data() + v.at(x, y);
+                const auto step_from = [&](WayRow& one, int at, const cv::Vec3b* row_there, WayRow& to) {
+                    const auto levels = levels_between(here[x], row_there[std::clamp(at, 0, v.width - 1)]);
+                    to.least(x) = step(cost, one.at(at), one.least(at), little, much[std::size_t(levels)],
+                                       to.at(x), sum, v.count);
+                };
+                if (i > 0) // else nothing comes from the row's end
+                    step_from(along, from, here, along);
+                else {
+                    const int outside = from;
+                    std::fill_n(along.at(outside), v.count, Cost(0));
+                    along.least(outside) = 0;
+                    step_from(along, outside, here, along);
+                }
+                for (int way = 0; way < 3; ++way)
+                    step_from(before[std::size_t(way)], x + way - 1, there, own[std::size_t(way)]);
+            }
+            std::swap(before, own);
+        }
+    }
+}
+
+/// The place of the least between its neighbours, by a parabola.
+float between(Cost before, Cost least, Cost after) {
+    const float bend = float(before) - 2 * float(least) + float(after);
+    return bend > 0 ? std::clamp((float(before) - float(after)) / (2 * bend), -0.5f, 0.5f) : 0.0f;
+}
+
+/// The best of each row's places, for b and, by the same sums, for a.
+void choose(const Volume& v, int least, SemiGlobalMatch& out) {
+    std::vector<int> of_a(std::size_t(v.width)), of_b(std::size_t(v.width));
+    std::vector<Cost> best_a(std::size_t(v.width));
+    for (int y = 0; y < v.height; ++y) {
+        std::fill(best_a.begin(), best_a.end(), kMostCost);
+        auto* const parallax = out.parallax.ptr<float>(y);
+        auto* const known = out.known.ptr<std::uint8_t>(y);
+        for (int x = 0; x < v.width; ++x) {
+            const Cost* const sums = v.sums.data() + v.at(x, y);
+            const int k = int(std::min_element(sums, sums + v.count) - sums);
+            of_b[std::size_t(x)] = k;
+            parallax[x] = float(k + least);
+            if (k > 0 && k + 1 < v.count) parallax[x] += between(sums[k - 1], sums[k], sums[k + 1]);
+            Cost next = kMostCost;
+            for (int i = 0; i < k - 1; ++i) next = std::min(next, sums[i]);
+            for (int i = k + 2; i < v.count; ++i) next = std::min(next, sums[i]);
+            known[x] = double(sums[k]) > kUnique * double(next) ? 0 : 255;
+            const int first = std::max(0, x - least - v.width + 1), end = std::min(v.count, x - least + 1);
+            for (int i = first; i < end; ++i)
+                if (const auto from = std::size_t(x - least - i); sums[i] < best_a[from])
+                    best_a[from] = sums[i], of_a[from] = i;
+        }
+        for (int x = 0; x < v.width; ++x) {
+            const int k = of_b[std::size_t(x)], from = x - least - k;
+            if (from < 0 || from >= v.width || std::abs(of_a[std::size_t(from)] - k) > kLeadsBack)
+                known[x] = 0;
+        }
+    }
+}
+
+/// What is known in patches of fewer than kLeastPatch places is not.
+void leave_out_speckles(SemiGlobalMatch& match) {
+    constexpr std::int16_t none = std::numeric_limits<std::int16_t>::min();
+    cv::Mat patches;
+    match.parallax.convertTo(patches, CV_16S, kOfAColumn);
+    patches.setTo(none, ~match.known);
+    cv::filterSpeckles(patches, none, kLeastPatch, 2 * kOfAColumn);
+    match.known.setTo(0, patches == none);
+}
+
+} // namespace
+
+SemiGlobalMatch semi_global(const cv::Mat& a, const cv::Mat& b, const SemiGlobalSearch& search) {
+    CV_Assert(a.type() == CV_8UC3 && b.type() == CV_8UC3 && a.size() == b.size());
+    Volume v;
+    v.width = b.cols, v.height = b.rows;
+    v.count = (search.disparities - search.least + kLanes - 1) / kLanes * kLanes;
+    v.costs.resize(v.row() * std::size_t(v.height));
+    v.sums.assign(v.costs.size(), 0);
+    fill_costs(a, b, search.least, v);
+    gather_costs(v);
+    add_up(b, search.smoothness, v);
+    SemiGlobalMatch out{cv::Mat(b.size(), CV_32F), cv::Mat(b.size(), CV_8U)};
+    choose(v, search.least, out);
+    leave_out_speckles(out);
+    return out;
+}
+
+} // namespace porb

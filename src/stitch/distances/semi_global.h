@@ -1,0 +1,26 @@
+#pragma once
+
+// Semi-global matching of two cameras' strips; for the files of distances alone.
+#include <opencv2/core.hpp>
+
+namespace porb {
+
+struct SemiGlobalSearch {
+    int least = -2, disparities = 16; ///< columns: from `least` on
+    double smoothness = 1;            ///< above 1: surfaces are held to be smoother
+};
+
+struct SemiGlobalMatch {
+    cv::Mat parallax; ///< 32-bit, columns: what `b` shows at x is what `a` shows at x - parallax
+    cv::Mat known;    ///< 255 where that is told apart from others and a's own best match leads back, else 0
+};
+
+/// Parallax of b's places along rows, by colour. What a place costs at a parallax is how far its colour and
+/// the order of brightness about it (census; Zabih and Woodfill 1994) differ, over three places each way.
+/// Costs are added up along eight ways through the picture (Hirschmueller 2008), and a step costs less where
+/// b's colour changes (after the same): so steps lie where the picture has an edge. Pictures are 8-bit, three
+/// channels, of one size. Safe from any thread; takes 3 bytes for each place and parallax while it works, and
+/// some 5 ns.
+SemiGlobalMatch semi_global(const cv::Mat& a, const cv::Mat& b, const SemiGlobalSearch& search);
+
+} // namespace porb
