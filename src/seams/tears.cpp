@@ -7,6 +7,7 @@
 #include "stitch/plan/plan_lens.h"
 #include "stitch/plan/shelters.h"
 
+#include <Eigen/Dense>
 #include <opencv2/imgproc.hpp>
 
 #include <algorithm>
@@ -83,6 +84,15 @@ Shot alone_of(const Shot& shot, std::size_t camera) {
     return out;
 }
 
+/// How long an edge through that pixel is, in pixels of a picture 3840 wide: in a map of the whole sphere
+/// what lies above and below is drawn much larger than a viewer sees it.
+double length_px(const TargetMap& map, int x, int y) {
+    const auto here = map.direction({x + 0.5, y + 0.5}), right = map.direction({x + 1.5, y + 0.5}),
+               below = map.direction({x + 0.5, y + 1.5});
+    if (!here || !right || !below) return 0;
+    return std::sqrt((*right - *here).cross(*below - *here).norm()) * kSphere_px / 2 / kPi;
+}
+
 /// Runs of fewer pixels than kShortest are left out.
 void leave_out_short(cv::Mat& torn) {
     cv::Mat labels, stats, centres;
@@ -111,13 +121,13 @@ double torn_px_in(const Tears& tears, const View& view, const ShelterKey& oval, 
     ShelterAtTime where;
     where.to_oval = rotation_of({oval.yaw_deg, oval.pitch_deg, 0}).transpose();
     where.half_width_deg = oval.width_deg / 2, where.half_height_deg = oval.height_deg / 2;
-    int torn = 0;
+    double torn_px = 0;
     for (int y = 0; y < tears.height; ++y)
         for (int x = 0; x < tears.width; ++x)
             if (tears.torn[std::size_t(y) * std::size_t(tears.width) + std::size_t(x)])
-                if (const auto d = map.direction({x + 0.5, y + 0.5}))
-                    torn += where.margin_deg(*d) > -around_deg;
-    return torn * kSphere_px / 2 / kPi * map.pixel_angle();
+                if (const auto d = map.direction({x + 0.5, y + 0.5}); d && where.margin_deg(*d) > -around_deg)
+                    torn_px += length_px(map, x, y);
+    return torn_px;
 }
 
 Tears tears_in(const Project& project, const Shot& shot, Composer& composer, Seconds time, const View& view,
@@ -180,9 +190,13 @@ Tears tears_in(const Project& project, const Shot& shot, Composer& composer, Sec
             }
     });
     leave_out_short(torn);
-    const double scale = kSphere_px / 2 / kPi * map.pixel_angle();
-    out.torn_px = cv::countNonZero(torn) * scale;
-    out.edges_px = cv::countNonZero(edges) * scale;
+    for (int y = 0; y < out.height; ++y)
+        for (int x = 0; x < out.width; ++x)
+            if (const bool tear = torn.at<std::uint8_t>(y, x); tear || edges.at<std::uint8_t>(y, x)) {
+                const double length = length_px(map, x + region.x, y + region.y);
+                out.torn_px += tear ? length : 0;
+                out.edges_px += edges.at<std::uint8_t>(y, x) ? length : 0;
+            }
     out.torn.assign(torn.begin<std::uint8_t>(), torn.end<std::uint8_t>());
     return out;
 }

@@ -631,12 +631,14 @@ DistanceField SeamZones::fine(std::span<const Weighed> moments, const FlowSettin
                 if (part[1] <= 0) continue;
                 const float low = bounds.least.at<float>(y / kFiner, x / kFiner),
                             high = bounds.most.at<float>(y / kFiner, x / kFiner);
+                const auto step = float(smooth(double((high - low - kStepBegins) / (kStepIs - kStepBegins))));
+                if (step <= 0) continue; // one surface: the field tells it as well
                 const float found =
                     carved(maps[p], node, std::min(most, high + kNearer), std::max(0.0f, low - kFarther));
                 // Beside things that hide others, what one camera alone sees correlates with nothing.
-                const auto step = float(smooth(double((high - low - kStepBegins) / (kStepIs - kStepBegins))));
                 const float counts = part[1] * std::max(part[2], step);
-                out.grid.cell(x, y)[0] = part[0] + counts * (found - own_agree);
+                float& cell = out.grid.cell(x, y)[0];
+                cell += step * (part[0] + counts * (found - own_agree) - cell);
             }
         });
     }

@@ -1,12 +1,12 @@
 #include "stitch/distances/semi_global.h"
 
 #include "stitch/distances/guide.h"
+#include "stitch/distances/match_kernel.h"
 
 #include <opencv2/calib3d.hpp>
 #include <opencv2/imgproc.hpp>
 
 #include <array>
-#include <bit>
 #include <limits>
 #include <vector>
 
@@ -14,7 +14,7 @@ namespace porb {
 
 namespace {
 
-using Cost = std::uint16_t;
+using Cost = MatchCost;
 constexpr Cost kMostCost = std::numeric_limits<Cost>::max();
 constexpr Cost kOutOfReach = 0x4000;               ///< more than any sum along a way
 constexpr int kLanes = 16;                         ///< parallax is searched in multiples of it
@@ -81,44 +81,25 @@ struct TurnedRow {
     }
 };
 
-int channel_between(std::uint8_t a, std::uint8_t b) {
-    return a > b ? a - b : b - a;
-}
-
 void fill_costs(const cv::Mat& a, const cv::Mat& b, int least, Volume& v) {
     const std::vector<std::uint32_t> orders_a = census(a), orders_b = census(b);
     const int room = v.count + std::abs(least);
     TurnedRow turned(v.width, room);
-    std::vector<std::uint8_t> unlike(std::size_t(v.count), 0);
     for (int y = 0; y < v.height; ++y) {
         const std::size_t row = std::size_t(y) * std::size_t(v.width);
         turned.fill(a.ptr<cv::Vec3b>(y), orders_a.data() + row, v.width, room);
         const auto* const own = b.ptr<cv::Vec3b>(y);
         for (int x = 0; x < v.width; ++x) {
             const auto first = std::size_t(v.width - 1 - x + least + room);
-            const std::uint8_t *r = turned.r.data() + first, *g = turned.g.data() + first,
-                               *bl = turned.b.data() + first;
-            const std::uint32_t *order = turned.order.data() + first, mine = orders_b[row + std::size_t(x)];
             std::uint8_t* const to = v.costs.data() + v.at(x, y);
-            for (int k = 0; k < v.count; ++k)
-                unlike[std::size_t(k)] = std::uint8_t(std::popcount(order[k] ^ mine));
-            const std::uint8_t pr = own[x][0], pg = own[x][1], pb = own[x][2];
-            for (int k = 0; k < v.count; ++k) {
-                const int sum =
-                    channel_between(r[k], pr) + channel_between(g[k], pg) + channel_between(bl[k], pb);
-                const int apart = std::min(sum / 2, kMostApart);
-                to[k] = std::uint8_t(apart + apart / 2 + unlike[std::size_t(k)]);
-            }
+            place_costs({turned.r.data() + first, turned.g.data() + first, turned.b.data() + first,
+                         turned.order.data() + first, own[x][0], own[x][1], own[x][2],
+                         orders_b[row + std::size_t(x)], kMostApart, v.count},
+                        to);
             for (int k = 0; k < v.count && x - least - k >= v.width; ++k) to[k] = kOutside;
             for (int k = std::max(0, x - least + 1); k < v.count; ++k) to[k] = kOutside;
         }
     }
-}
-
-/// The mean of three, `to` = (before + own + after) / 3.
-void mean_of_three(const std::uint8_t* before, const std::uint8_t* own, const std::uint8_t* after,
-                   std::size_t count, std::uint8_t* to) {
-    for (std::size_t i = 0; i < count; ++i) to[i] = std::uint8_t((before[i] + own[i] + after[i]) * 171 >> 9);
 }
 
 /// Means over three columns and three rows.
@@ -142,36 +123,17 @@ void gather_costs(Volume& v) {
     }
 }
 
-/// What one place costs along one way, coming from the place with `before`, whose least is `least`; added to
-/// `sum`. Returns the least of it.
-Cost step(const std::uint8_t* __restrict cost, const Cost* __restrict before, Cost least, Cost little,
-          Cost much, Cost* __restrict own, Cost* __restrict sum, int count) {
-    const auto most = Cost(least + much);
-    Cost best = kMostCost;
-    for (int k = 0; k < count; ++k) {
-        const auto beside = Cost(std::min(before[k - 1], before[k + 1]) + little);
-        const Cost from = std::min(std::min(before[k], beside), most);
-        const auto value = Cost(Cost(from - least) + cost[k]);
-        own[k] = value;
-        sum[k] = Cost(sum[k] + value);
-        best = std::min(best, value);
-    }
-    return best;
-}
-
-/// What the places of a row cost along one way; places beside the row cost nothing.
-class WayRow {
+/// Room for a row along one way; places beside the row cost nothing.
+class WayRoom {
   public:
-    WayRow(int width, int count)
-        : stride_(std::size_t(count + 2)), values_(std::size_t(width + 2) * stride_, 0),
-          least_(std::size_t(width + 2), 0) {
-        for (int x = -1; x <= width; ++x) at(x)[-1] = at(x)[count] = kOutOfReach;
+    WayRoom(int width, int count)
+        : values_(std::size_t(width + 2) * std::size_t(count + 2), 0), least_(std::size_t(width + 2), 0) {
+        for (std::size_t x = 0; x < least_.size(); ++x)
+            values_[x * std::size_t(count + 2)] = values_[(x + 1) * std::size_t(count + 2) - 1] = kOutOfReach;
     }
-    Cost* at(int x) { return values_.data() + std::size_t(x + 1) * stride_ + 1; }
-    Cost& least(int x) { return least_[std::size_t(x + 1)]; }
+    WayRow row() { return {values_.data(), least_.data()}; }
 
   private:
-    std::size_t stride_;
     std::vector<Cost> values_, least_;
 };
 
@@ -188,34 +150,31 @@ std::array<Cost, 256> step_costs(double smoothness) {
 void add_up(const cv::Mat& guide, double smoothness, Volume& v) {
     const auto little = Cost(std::min(2000.0, kLittle * smoothness));
     const std::array<Cost, 256> much = step_costs(smoothness);
+    std::array<std::vector<Cost>, 4> steps;
+    for (auto& way : steps) way.resize(std::size_t(v.width));
     for (const bool down : {true, false}) {
-        std::vector<WayRow> before(3, WayRow(v.width, v.count)), own = before;
-        WayRow along(v.width, v.count);
+        std::vector<WayRoom> room(7, WayRoom(v.width, v.count));
+        RowOfWays all{};
+        all.width = v.width, all.count = v.count, all.forward = down, all.little = little;
+        for (std::size_t way = 0; way < 3; ++way)
+            all.before[way] = room[way].row(), all.own[way] = room[3 + way].row();
+        for (std::size_t way = 0; way < 4; ++way) all.step_costs[way] = steps[way].data();
         for (int row = 0; row < v.height; ++row) {
             const int y = down ? row : v.height - 1 - row;
             const auto* const here = guide.ptr<cv::Vec3b>(y);
             const auto* const there = row == 0 ? here : guide.ptr<cv::Vec3b>(down ? y - 1 : y + 1);
-            for (int i = 0; i < v.width; ++i) {
-                const int x = down ? i : v.width - 1 - i, from = down ? x - 1 : x + 1;
-                const std::uint8_t* const cost = v.costs.data() + v.at(x, y);
-                Cost* const sum = v.sums.data() + v.at(x, y);
-                const auto step_from = [&](WayRow& one, int at, const cv::Vec3b* row_there, WayRow& to) {
-                    const auto levels = levels_between(here[x], row_there[std::clamp(at, 0, v.width - 1)]);
-                    to.least(x) = step(cost, one.at(at), one.least(at), little, much[std::size_t(levels)],
-                                       to.at(x), sum, v.count);
-                };
-                if (i > 0) // else nothing comes from the row's end
-                    step_from(along, from, here, along);
-                else {
-                    const int outside = from;
-                    std::fill_n(along.at(outside), v.count, Cost(0));
-                    along.least(outside) = 0;
-                    step_from(along, outside, here, along);
-                }
+            const auto inside = [&](int x) { return std::clamp(x, 0, v.width - 1); };
+            for (int x = 0; x < v.width; ++x) {
                 for (int way = 0; way < 3; ++way)
-                    step_from(before[std::size_t(way)], x + way - 1, there, own[std::size_t(way)]);
+                    steps[std::size_t(way)][std::size_t(x)] =
+                        much[std::size_t(levels_between(here[x], there[inside(x + way - 1)]))];
+                steps[3][std::size_t(x)] =
+                    much[std::size_t(levels_between(here[x], here[inside(down ? x - 1 : x + 1)]))];
             }
-            std::swap(before, own);
+            all.along = room[6].row(); // which is left alone past its ends: nothing comes from there
+            all.costs = v.costs.data() + v.at(0, y), all.sums = v.sums.data() + v.at(0, y);
+            add_row(all);
+            std::swap(all.before, all.own);
         }
     }
 }
@@ -228,30 +187,28 @@ float between(Cost before, Cost least, Cost after) {
 
 /// The best of each row's places, for b and, by the same sums, for a.
 void choose(const Volume& v, int least, SemiGlobalMatch& out) {
-    std::vector<int> of_a(std::size_t(v.width)), of_b(std::size_t(v.width));
-    std::vector<Cost> best_a(std::size_t(v.width));
+    const int room = v.count + std::abs(least);
+    std::vector<int> of_b(std::size_t(v.width));
+    std::vector<Cost> cost_a(std::size_t(v.width + 2 * room)); // from the end of a's row
+    std::vector<std::uint16_t> of_a(cost_a.size());
     for (int y = 0; y < v.height; ++y) {
-        std::fill(best_a.begin(), best_a.end(), kMostCost);
+        std::fill(cost_a.begin(), cost_a.end(), kMostCost);
         auto* const parallax = out.parallax.ptr<float>(y);
         auto* const known = out.known.ptr<std::uint8_t>(y);
         for (int x = 0; x < v.width; ++x) {
             const Cost* const sums = v.sums.data() + v.at(x, y);
-            const int k = int(std::min_element(sums, sums + v.count) - sums);
+            const auto [k, next] = best_parallax(sums, v.count);
             of_b[std::size_t(x)] = k;
             parallax[x] = float(k + least);
             if (k > 0 && k + 1 < v.count) parallax[x] += between(sums[k - 1], sums[k], sums[k + 1]);
-            Cost next = kMostCost;
-            for (int i = 0; i < k - 1; ++i) next = std::min(next, sums[i]);
-            for (int i = k + 2; i < v.count; ++i) next = std::min(next, sums[i]);
             known[x] = double(sums[k]) > kUnique * double(next) ? 0 : 255;
-            const int first = std::max(0, x - least - v.width + 1), end = std::min(v.count, x - least + 1);
-            for (int i = first; i < end; ++i)
-                if (const auto from = std::size_t(x - least - i); sums[i] < best_a[from])
-                    best_a[from] = sums[i], of_a[from] = i;
+            const auto first = std::size_t(v.width - 1 - x + least + room);
+            offer_to_a(sums, v.count, cost_a.data() + first, of_a.data() + first);
         }
         for (int x = 0; x < v.width; ++x) {
             const int k = of_b[std::size_t(x)], from = x - least - k;
-            if (from < 0 || from >= v.width || std::abs(of_a[std::size_t(from)] - k) > kLeadsBack)
+            if (from < 0 || from >= v.width ||
+                std::abs(int(of_a[std::size_t(v.width - 1 - from + room)]) - k) > kLeadsBack)
                 known[x] = 0;
         }
     }
