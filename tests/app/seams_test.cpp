@@ -10,9 +10,12 @@
 #include "stitch/plan/shapes.h"
 
 #include <QComboBox>
+#include <QFileDialog>
 #include <QLabel>
+#include <QLineEdit>
 #include <QPushButton>
 #include <QTableWidget>
+#include <QTimer>
 #include <QToolButton>
 
 using namespace porb;
@@ -286,4 +289,39 @@ TEST_CASE("lanes below the sources have room of their own") {
         b.window.set_station(station);
         CHECK(rows_fit());
     }
+}
+
+TEST_CASE(
+    "distances of the playhead are saved from the menu, where there are any and under a name for them") {
+    Bench b(false);
+    b.open_hall(160, [](Shot& s) { s.seams.flow.on = false, s.seams.agree_distance_m = 4; });
+    const auto save_as = [&](const char* name) {
+        bool asked = false;
+        QTimer::singleShot(200, [&] {
+            auto* dialog = qobject_cast<QFileDialog*>(QApplication::activeModalWidget());
+            if (!dialog) return;
+            asked = true;
+            dialog->findChild<QLineEdit*>("fileNameEdit")
+                ->setText(QString::fromStdString((b.folder / name).string()));
+            QMetaObject::invokeMethod(dialog, "accept");
+        });
+        b.trigger("Save the distances of the playhead…");
+        QTest::qWait(250);
+        return asked;
+    };
+    const auto message = [&] { return b.part<QLabel>("message")->toolTip(); };
+    CHECK_FALSE(save_as("a.exr"));
+    CHECK(message().contains("switch on Parallax in Seams"));
+    b.session().edit("Parallax", [](Project& p) { p.shots[0].seams.flow.on = true; });
+    CHECK(save_as("a.tif"));
+    CHECK(message().contains(".exr or .png"));
+    CHECK_FALSE(std::filesystem::exists(b.folder / "a.tif"));
+    for (const char* name : {"a.exr", "a.png"}) {
+        CHECK(save_as(name));
+        REQUIRE(QTest::qWaitFor([&] { return message().contains(QString("Saved ") + name); }, 60000));
+    }
+    const Picture inverse = read_still(b.folder / "a.png");
+    REQUIRE(inverse.width() == 3840);
+    // Between the lenses' seams the agree distance stands: a quarter of a quarter.
+    CHECK(double(pixel_at(inverse, 1920, 960).g) == Approx(0.25 / 4).margin(1e-3));
 }

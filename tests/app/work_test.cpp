@@ -253,8 +253,9 @@ TEST_CASE("two viewers of one project do not starve each other") {
     QObject::connect(&two, &PictureService::ready, &two, [&] { ++shown[1], ask(two, 1); });
     ask(one, 0);
     ask(two, 1);
-    REQUIRE(QTest::qWaitFor([&] { return shown[0] + shown[1] >= 40; }, 30000));
+    // Over so many, that what else the machine does meanwhile evens out.
+    REQUIRE(QTest::qWaitFor([&] { return shown[0] + shown[1] >= 160; }, 120000));
     INFO(shown[0] << " and " << shown[1]);
-    CHECK(shown[0] > 10);
-    CHECK(shown[1] > 10);
+    CHECK(shown[0] > 40);
+    CHECK(shown[1] > 40);
 }
