@@ -244,12 +244,12 @@ TEST_CASE("one action turns the back lens round") {
 TEST_CASE("dropped files become a shot: one file with two circles, then sources by hand") {
     Bench b(false);
     write_counting_movie(b.folder / "two.mp4", {.width = 320, .height = 160});
-    auto* data = new QMimeData;
-    data->setUrls({QUrl::fromLocalFile(QString::fromStdString((b.folder / "two.mp4").string()))});
-    QDragEnterEvent enter(QPoint(300, 300), Qt::CopyAction, data, Qt::LeftButton, {});
+    QMimeData data;
+    data.setUrls({QUrl::fromLocalFile(QString::fromStdString((b.folder / "two.mp4").string()))});
+    QDragEnterEvent enter(QPoint(300, 300), Qt::CopyAction, &data, Qt::LeftButton, {});
     QApplication::sendEvent(&b.window, &enter);
     CHECK(enter.isAccepted());
-    QDropEvent drop(QPointF(300, 300), Qt::CopyAction, data, Qt::LeftButton, {});
+    QDropEvent drop(QPointF(300, 300), Qt::CopyAction, &data, Qt::LeftButton, {});
     QApplication::sendEvent(&b.window, &drop);
     REQUIRE(QTest::qWaitFor([&] { return b.session().shot() != nullptr; }, 20000));
     REQUIRE(b.shot().rig.cameras.size() == 2);
@@ -265,7 +265,6 @@ TEST_CASE("dropped files become a shot: one file with two circles, then sources 
     CHECK(b.shot().cameras[1].media.empty());
     table->item(0, 2)->setText("0.125 s");
     CHECK(b.shot().cameras[0].offset == Rational(1, 8));
-    delete data;
 }
 
 TEST_CASE("a file that cannot be read is said, the others are taken") {

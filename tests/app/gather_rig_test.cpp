@@ -78,11 +78,11 @@ TEST_CASE("by mouse: seven files become two aligned shots with profiles and foun
     Bench b(false);
     TempFolder media;
     write_takes(media);
-    auto* data = new QMimeData;
-    data->setUrls({QUrl::fromLocalFile(QString::fromStdString(media.path().string()))});
-    QDragEnterEvent enter(QPoint(300, 300), Qt::CopyAction, data, Qt::LeftButton, {});
+    QMimeData data;
+    data.setUrls({QUrl::fromLocalFile(QString::fromStdString(media.path().string()))});
+    QDragEnterEvent enter(QPoint(300, 300), Qt::CopyAction, &data, Qt::LeftButton, {});
     QApplication::sendEvent(&b.window, &enter);
-    QDropEvent drop(QPointF(300, 300), Qt::CopyAction, data, Qt::LeftButton, {});
+    QDropEvent drop(QPointF(300, 300), Qt::CopyAction, &data, Qt::LeftButton, {});
     QApplication::sendEvent(&b.window, &drop);
     auto* make = b.part<QPushButton>("make_shots");
     REQUIRE(QTest::qWaitFor([&] { return make->isVisible(); }, 20000));
