@@ -150,7 +150,7 @@ TEST_CASE("a rod keeps its width for both cameras and from between them") {
     for (double yaw = -12; yaw < 12; yaw += step_deg)
         shown += carved({of_a, of_b, all, all}, carve_node(strip, 0, forward_of({yaw, 0, 0}), 1.5 / 0.7),
                         1.4f, 0) > 0.5f;
-    // As wide as the two cameras see it, from a tenth further away.
+    // As wide as either camera sees it, but for what the centre stands further back or to a side.
     const double seen_deg = 0.25 * wide;
     CHECK(shown * step_deg > 0.85 * seen_deg);
     CHECK(shown * step_deg < 1.15 * seen_deg);

@@ -1,6 +1,7 @@
 // Strips: what is matched on them, smoothed, and brought together over time.
 #include "stitch/distances/edge_smooth.h"
 #include "stitch/distances/follow_distance.h"
+#include "stitch/distances/guide.h"
 #include "stitch/distances/steadying.h"
 #include "stitch/plan/plan.h"
 #include "support/support.h"
@@ -73,7 +74,7 @@ TEST_CASE("steps of parallax lie at edges of colour that brightness hardly shows
         return out;
     };
     const cv::Mat a = view(from - thing, 0), b = view(from, ground);
-    const StripMask whole = strip_mask(all_seen(brightness_of_strip(a)));
+    const StripMask whole = strip_mask(all_seen(brightness_of(a)));
     const auto wrong = [&](const StripMatch& match, int begin, int end) {
         int off = 0;
         for (int y = 10; y < rows - 10; ++y)
@@ -84,8 +85,7 @@ TEST_CASE("steps of parallax lie at edges of colour that brightness hardly shows
     };
     StripSearch search;
     search.disparities = 32;
-    const StripMatch plain =
-        match_strip(brightness_of_strip(a), brightness_of_strip(b), whole, whole, search);
+    const StripMatch plain = match_strip(brightness_of(a), brightness_of(b), whole, whole, search);
     search.to_edges = true;
     search.smoothing = 1;
     const StripMatch fine = match_strip(a, b, whole, whole, search);

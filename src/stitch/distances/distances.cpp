@@ -6,6 +6,7 @@
 #include "base/smooth.h"
 #include "stitch/distances/carve.h"
 #include "stitch/distances/follow_distance.h"
+#include "stitch/distances/guide.h"
 #include "stitch/distances/shape_fill.h"
 #include "stitch/distances/steadying.h"
 #include "stitch/distances/strip.h"
@@ -174,9 +175,7 @@ void smooth_borders(SphereGrid& field, const std::vector<int>& borders) {
         }
     }
 }
-} // namespace
 
-namespace {
 struct StripSteps {
     double along_rad, across_rad;
 };
@@ -411,7 +410,7 @@ SeamZones::MatchedMomentPtr SeamZones::match_moment(std::span<const Picture> sou
             StripSearch search = p.search;
             search.smoothness = seam_flow(flow, p.a_name, p.b_name).smoothness;
             const StripMatch match = match_strip(a, b, p.a.mask, p.b.mask, search);
-            out->pairs[std::size_t(i)] = strip_moment(brightness_of_strip(a), brightness_of_strip(b), match);
+            out->pairs[std::size_t(i)] = strip_moment(brightness_of(a), brightness_of(b), match);
         }
     });
     return out;
@@ -568,9 +567,7 @@ Bounds bounds_of(const SphereGrid& field, const std::vector<float>& nearest) {
     cv::erode(own, out.least, about);
     return out;
 }
-} // namespace
 
-namespace {
 /// Cells of a fine field at borders take the mean of those about them that belong to the same surface.
 void smooth_fine_borders(SphereGrid& grid, const std::vector<int>& borders) {
     constexpr int reach = kBorder * kFiner;

@@ -28,12 +28,6 @@ constexpr int kLeadsBack = 1;            ///< columns
 constexpr int kLeastPatch = 80;          ///< places
 constexpr int kOfAColumn = 16;
 
-cv::Mat brightness_of(const cv::Mat& colours) {
-    cv::Mat out;
-    cv::transform(colours, out, cv::Matx13f(0.25f, 0.5f, 0.25f));
-    return out;
-}
-
 /// By place: a bit for each of 24 others about it, set where it is darker than that.
 std::vector<std::uint32_t> census(const cv::Mat& colours) {
     constexpr int across = 2 * kCensusColumns, down = 2 * kCensusRows;

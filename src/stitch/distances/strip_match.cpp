@@ -4,11 +4,13 @@
 #include "picture/convert_simd.h"
 #include "stitch/distances/edge_median.h"
 #include "stitch/distances/edge_smooth.h"
+#include "stitch/distances/guide.h"
 #include "stitch/distances/semi_global.h"
 
 #include <opencv2/calib3d.hpp>
 #include <opencv2/imgproc.hpp>
 
+#include <array>
 #include <cmath>
 
 namespace porb {
@@ -204,13 +206,6 @@ cv::Mat strip_colours(const Picture& source, const CameraTone& tone) {
     return out;
 }
 
-cv::Mat brightness_of_strip(const cv::Mat& colours) {
-    if (colours.channels() == 1) return colours;
-    cv::Mat out;
-    cv::transform(colours, out, cv::Matx13f(0.25f, 0.5f, 0.25f));
-    return out;
-}
-
 StripMask strip_mask(cv::Mat seen) {
     StripMask out{std::move(seen), {}};
     cv::Mat share;
@@ -267,7 +262,7 @@ SemiGlobalMatch matched(const cv::Mat& a, const cv::Mat& b, const StripSearch& s
 
 StripMatch match_strip(const cv::Mat& a_picture, const cv::Mat& b_picture, const StripMask& a_mask,
                        const StripMask& b_mask, const StripSearch& search) {
-    const cv::Mat a = brightness_of_strip(a_picture), b = brightness_of_strip(b_picture);
+    const cv::Mat a = brightness_of(a_picture), b = brightness_of(b_picture);
     const cv::Range columns = search.columns == cv::Range::all() ? cv::Range(0, a.cols) : search.columns;
     cv::Mat parallax(a.size(), CV_32F, cv::Scalar(0)), known(a.size(), CV_8U, cv::Scalar(255));
     if (!columns.empty()) {

@@ -26,8 +26,6 @@ StripMask strip_mask(cv::Mat seen);
 cv::Mat strip_bytes(const Picture& source, const CameraTone& tone);
 /// Its colours likewise, three channels.
 cv::Mat strip_colours(const Picture& source, const CameraTone& tone);
-/// Colours as strip_bytes() would have them; what has one channel already is returned as it is.
-cv::Mat brightness_of_strip(const cv::Mat& colours);
 
 /// How a strip is searched.
 struct StripSearch {
