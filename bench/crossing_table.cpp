@@ -33,7 +33,7 @@ struct TrueCrossing {
     std::vector<std::pair<double, Vec3>> places;
 };
 
-std::vector<TrueCrossing> truth_of(const Shot& shot, bool cluttered, unsigned clutter_seed, double seconds,
+std::vector<TrueCrossing> truth_of(const Shot& shot, sim::Things things, unsigned things_seed, double seconds,
                                    double step) {
     View view;
     view.target = equirect_target(4096);
@@ -60,7 +60,7 @@ std::vector<TrueCrossing> truth_of(const Shot& shot, bool cluttered, unsigned cl
         cells.push_back({c, d, std::min(order[0], order[1]), std::max(order[0], order[1]),
                          (base - base.dot(d) * d).norm()});
     }
-    sim::Hall hall(cluttered, clutter_seed);
+    sim::Hall hall(things, things_seed);
     std::vector<std::vector<float>> depth;
     for (double t = 0; t < seconds - 1e-6; t += step) {
         hall.set_time(t);
@@ -143,11 +143,13 @@ int main(int argc, char** argv) {
         return 2;
     }
     try {
-        bool cluttered = false, list = false, solve = false;
+        sim::Things things = sim::Things::none;
+        bool list = false, solve = false;
         unsigned seed = 1;
         for (int i = 2; i < argc; ++i) {
             const std::string word = argv[i];
-            if (word == "cluttered" && i + 1 < argc) cluttered = true, seed = unsigned(std::atoi(argv[++i]));
+            if (word == "cluttered" && i + 1 < argc)
+                things = sim::Things::clutter, seed = unsigned(std::atoi(argv[++i]));
             if (word == "--list") list = true;
             if (word == "--solve") solve = true;
         }
@@ -156,7 +158,7 @@ int main(int argc, char** argv) {
         Shot shot = project.shots.at(0);
         Composer composer(std::make_shared<MediaLibrary>());
         const Span span = used_span(project, shot, composer.library());
-        const auto truth = truth_of(shot, cluttered, seed, span.out.to_double(), 0.05);
+        const auto truth = truth_of(shot, things, seed, span.out.to_double(), 0.05);
         CrossingScan scan = scan_crossings(project, shot, composer, {}, [](double) {}, {});
         int found = 0, right = 0, big = 0, big_found = 0;
         for (const TrueCrossing& x : truth) {

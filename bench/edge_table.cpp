@@ -92,7 +92,7 @@ DistanceErrors errors_of(const cv::Mat& found, const cv::Mat& truth, const cv::M
 /// The field that perfect matching would find.
 DistanceField true_field(const sim::SimOptions& o, std::int64_t frame, const Shot& shot, int side,
                          bool hides) {
-    sim::Hall hall(o.cluttered, o.clutter_seed);
+    sim::Hall hall(o.things, o.things_seed);
     hall.set_time(double(frame) / o.rate.to_double());
     SphereGrid out(side, 2, 1);
     const Mat3 turn = rotation_of(shot.levelling.orientation);

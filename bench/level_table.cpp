@@ -38,7 +38,8 @@ int main(int argc, char** argv) {
                 };
                 sim::SimOptions o;
                 o.rig = sim::rigs_by_name().at(name), o.circle_size = size, o.seed = seed;
-                o.cluttered = scene == "cluttered", o.clutter_seed = seed;
+                o.things = scene == "cluttered" ? sim::Things::clutter : sim::Things::none,
+                o.things_seed = seed;
                 o.faults.noise = o.faults.exposure = true;
                 auto truth = sim::make_truth(o);
                 const double lean = part(0, 35), way = part(0, 2 * kPi);
@@ -46,7 +47,7 @@ int main(int argc, char** argv) {
                 Mat3 tilt = rotation_about(Vec3(std::cos(way), 0, std::sin(way)), radians(lean));
                 if (hangs) tilt = tilt * rotation_of({0, 0, 180});
                 truth.tilt = turn_of(tilt);
-                sim::Hall hall(o.cluttered, seed);
+                sim::Hall hall(o.things, seed);
                 Project project;
                 Shot shot = shot_for_rig(truth.actual, "take");
                 const bool shared = !sim::has_own_files(o.rig);

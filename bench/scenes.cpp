@@ -1,9 +1,6 @@
 #include "scenes.h"
 
-#include "base/parallel.h"
 #include "media/still.h"
-
-#include "optics/target.h"
 
 #include <fmt/format.h>
 
@@ -21,8 +18,10 @@ sim::SimOptions options_of(const std::string& scene, const std::string& rig, uns
     o.seed = seed;
     o.faults.lens = o.faults.pose = o.faults.noise = true;
     o.distant = scene == "hall-distant";
-    o.cluttered = scene == "hall-cluttered" || scene == "hall-scattered";
-    if (scene == "hall-scattered") o.clutter_seed = 1 + seed;
+    if (const auto named = sim::things_by_scene().find(scene); named != sim::things_by_scene().end())
+        o.things = named->second;
+    if (scene == "hall-scattered") o.things = sim::Things::clutter;
+    if (scene != "hall-cluttered") o.things_seed = 1 + seed;
     o.faults.upside_down = scene == "hall-hung";
     return o;
 }
@@ -56,7 +55,7 @@ Take make_take(const sim::SimOptions& o, std::int64_t frame, int width, const fs
     const sim::Truth truth = sim::make_truth(o);
     std::unique_ptr<sim::Hall> hall; // made only when something is missing
     const auto room = [&]() -> sim::Hall& {
-        if (!hall) hall = std::make_unique<sim::Hall>(o.cluttered, o.clutter_seed);
+        if (!hall) hall = std::make_unique<sim::Hall>(o.things, o.things_seed);
         return *hall;
     };
     Take take;
@@ -92,17 +91,10 @@ cv::Mat true_inverse(const sim::SimOptions& o, std::int64_t frame, int width, co
         std::ifstream(path, std::ios::binary).read(reinterpret_cast<char*>(out.data), std::streamsize(bytes));
         return out;
     }
-    sim::Hall hall(o.cluttered, o.clutter_seed);
-    hall.set_time(double(frame) / o.rate.to_double());
-    const TargetMap target(equirect_target(width));
-    const float scale = o.distant ? 1e-3f : 1.0f;
-    parallel_ranges(out.rows, 8, [&](int begin, int end) {
-        for (int y = begin; y < end; ++y)
-            for (int x = 0; x < width; ++x) {
-                const Vec3 d = *target.direction({x + 0.5, y + 0.5});
-                out.at<float>(y, x) = scale / hall.depth(sim::Vec3f::Zero(), d.cast<float>());
-            }
-    });
+    sim::Hall hall(o.things, o.things_seed);
+    const auto metres = sim::true_distances(hall, o, double(frame) / o.rate.to_double(), width);
+    for (std::size_t i = 0; i < metres.size(); ++i)
+        out.at<float>(int(i) / width, int(i) % width) = 1 / metres[i];
     fs::create_directories(folder);
     std::ofstream(path, std::ios::binary)
         .write(reinterpret_cast<const char*>(out.data), std::streamsize(bytes));

@@ -9,8 +9,9 @@
 
 namespace porb::bench {
 
-/// Scenes by name ("hall", "hall-distant", "hall-cluttered", "hall-scattered", "hall-visited", "hall-hung");
-/// the seed chooses faults, moments (where keeper and planets are) and where clutter stands.
+/// Scenes by name: the simulator's, and "hall-scattered" (clutter that stands elsewhere with each seed),
+/// "hall-visited", "hall-hung". The seed chooses faults, moments (where keeper and planets are) and where
+/// things stand.
 sim::SimOptions options_of(const std::string& scene, const std::string& rig, unsigned seed, int size);
 std::int64_t frame_of(const std::string& scene, unsigned seed);
 

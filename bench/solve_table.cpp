@@ -27,7 +27,7 @@ Take render_take(const sim::SimOptions& o, int samples, const std::filesystem::p
     std::filesystem::create_directories(folder);
     Take take;
     take.truth = sim::make_truth(o);
-    sim::Hall hall(o.cluttered);
+    sim::Hall hall(o.things);
     Shot shot = shot_for_rig(take.truth.nominal, "take");
     shot.timing.rate = o.rate;
     shot.calibration.solving.samples = samples;
@@ -94,7 +94,7 @@ int main(int argc, char** argv) {
             for (const unsigned seed : seeds) {
                 sim::SimOptions o;
                 o.distant = scene == "hall-distant";
-                o.cluttered = scene == "hall-cluttered";
+                if (scene == "hall-cluttered") o.things = sim::Things::clutter;
                 o.rig = sim::rigs_by_name().at(rig);
                 o.circle_size = size;
                 o.rate = FrameRate(1);

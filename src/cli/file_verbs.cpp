@@ -59,14 +59,15 @@ void print_words(const Inspection& i, const std::string& file) {
 struct SimWords {
     std::string scene, out, rig = "two-fisheyes", rate = "30";
     std::vector<std::string> faults;
-    std::vector<double> truth_times{1.0};
+    std::vector<double> truth_times{1.0}, truth_place{0, 0, 0};
     sim::SimOptions options;
 };
 
 void run_simulation(SimWords w, const Run& run) {
     sim::SimOptions o = w.options;
     o.distant = w.scene == "hall-distant";
-    o.cluttered = w.scene == "hall-cluttered";
+    if (!o.distant) o.things = sim::things_by_scene().at(w.scene);
+    o.truth_place_m = Vec3(w.truth_place[0], w.truth_place[1], w.truth_place[2]);
     o.rig = sim::rigs_by_name().at(w.rig);
     o.rate = seconds_in(w.rate, "--rate");
     if (o.rate <= Rational(0) || o.rate > Rational(1000))
@@ -138,10 +139,13 @@ void add_file_verbs(CLI::App& app, const Run& run) {
         auto w = std::make_shared<SimWords>();
         CLI::App* verb =
             app.add_subcommand("simulate", "Made-up footage of the Orrery Hall, with known truth");
-        verb->add_option("SCENE", w->scene,
-                         "hall, hall-distant (no parallax), or hall-cluttered (things close by)")
+        verb->add_option(
+                "SCENE", w->scene,
+                "hall, hall-distant (no parallax), or with things close by: hall-cluttered, hall-thin "
+                "(rods, railings, plants), hall-glass (panes), hall-plain (boards of one colour)")
             ->required()
-            ->check(CLI::IsMember({"hall", "hall-distant", "hall-cluttered"}));
+            ->check(CLI::IsMember(
+                {"hall", "hall-distant", "hall-cluttered", "hall-thin", "hall-glass", "hall-plain"}));
         verb->add_option("--rig", w->rig,
                          "two-fisheyes, ring-of-four, ring-of-six, ball-of-eight, dome-of-five or pair-180")
             ->check(CLI::IsMember(sim::rigs_by_name()));
@@ -169,6 +173,13 @@ void add_file_verbs(CLI::App& app, const Run& run) {
         verb->add_option("--truth-times", w->truth_times, "Seconds at which they are written")
             ->delimiter(',')
             ->check(within({0, 36000}));
+        verb->add_option("--things-seed", w->options.things_seed, "Where which of the things close by stand");
+        verb->add_option(
+                "--truth-place", w->truth_place,
+                "Where truth is seen from: metres to the right, down and forward of the rig's centre")
+            ->delimiter(',')
+            ->expected(3)
+            ->check(within({-5, 5}));
         verb->add_option("--out", w->out, "Folder")->required();
         verb->callback([w, run] { run_simulation(*w, run); });
     }

@@ -19,7 +19,7 @@ namespace {
 struct StillWords {
     std::string project, shot, time = "0", eye = "mono", mapping = "sphere", out;
     int width = 3840, depth = 8;
-    bool distance = false;
+    bool distance = false, parts = false;
 };
 
 void make_still(const StillWords& w, const Run& run) {
@@ -49,7 +49,7 @@ void make_still(const StillWords& w, const Run& run) {
         depth = depth_map(composer, project, shot, request.time, view);
     }
     write_still(render_still(composer, project, shot, request, run.cancel), w.out,
-                {w.depth, 95, SphericalTag{request.mapping, StereoLayout::mono}, depth.metres});
+                {w.depth, 95, SphericalTag{request.mapping, StereoLayout::mono}, depth.metres, w.parts});
     print_remarks(project, shot, composer.library());
     std::cout << w.out << "\n";
 }
@@ -93,7 +93,7 @@ struct MasterWords {
     std::string project, shot, preset, out, from, to, stereo, mapping, codec;
     std::optional<int> width, depth;
     std::optional<double> crf, megabits;
-    bool distances = false, list = false, no_sound = false;
+    bool distances = false, parts = false, list = false, no_sound = false;
 };
 
 void list_presets() {
@@ -148,6 +148,7 @@ void make_master(const MasterWords& w, const Run& run) {
         throw Error("has no room for distances beside the colours", "the preset " + preset->name,
                     "Choose a sequence of EXR pictures, or write them alone with porbit depth");
     d.distances = w.distances;
+    d.distances_apart = w.parts;
     if (w.stereo == "mono") d.stereo = StereoLayout::mono;
     if (w.stereo == "top-bottom") d.stereo = StereoLayout::top_bottom;
     if (w.stereo == "left-right") d.stereo = StereoLayout::left_right;
@@ -186,6 +187,9 @@ void add_picture_verbs(CLI::App& app, const Run& run) {
             ->check(CLI::IsMember({8, 16}));
         verb->add_flag("--distance", w->distance,
                        "Metres from the rig's centre beside the colours (.exr: channel Z)");
+        verb->add_flag("--parts", w->parts,
+                       "Metres in a part of their own, which is read without the colours")
+            ->needs("--distance");
         verb->add_option("--out", w->out, "FILE.png, .jpg, .tif or .exr")->required();
         verb->callback([w, run] { make_still(*w, run); });
     }
@@ -216,6 +220,9 @@ void add_picture_verbs(CLI::App& app, const Run& run) {
         verb->add_option("--preset", w->preset, "What to make (see --list-presets)");
         verb->add_option("--width", w->width, "Pixels across one eye")->check(within(limits::kWidth_px));
         verb->add_flag("--distances", w->distances, "Metres beside the colours (EXR sequences: channel Z)");
+        verb->add_flag("--parts", w->parts,
+                       "Metres in a part of their own, which is read without the colours")
+            ->needs("--distances");
         verb->add_option("--from", w->from, "Start, shot time in seconds (the shot's in unless set)");
         verb->add_option("--to", w->to, "End, shot time in seconds (the shot's out unless set)");
         verb->add_option("--stereo", w->stereo, "mono, top-bottom or left-right instead of the preset's")

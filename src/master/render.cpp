@@ -123,6 +123,7 @@ class SequenceSink : public Sink {
     explicit SequenceSink(const Deliverable& d) : pattern_(d.path), parts_(d.path.parent_path()) {
         check_pattern(pattern_);
         options_.depth = 16;
+        options_.parts = d.distances_apart;
         options_.spherical = SphericalTag{d.mapping, d.stereo};
     }
     void write(const Picture& picture, std::span<const float> metres, std::int64_t index) override {

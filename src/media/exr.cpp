@@ -8,7 +8,10 @@
 #include <ImfEnvmap.h>
 #include <ImfFrameBuffer.h>
 #include <ImfInputFile.h>
+#include <ImfMultiPartOutputFile.h>
 #include <ImfOutputFile.h>
+#include <ImfOutputPart.h>
+#include <ImfPartType.h>
 #include <ImfRgbaFile.h>
 #include <ImfStandardAttributes.h>
 
@@ -129,30 +132,54 @@ Picture read_exr(const std::filesystem::path& path, BufferPool* pool, std::int64
 }
 
 void write_exr(const Picture& picture, const std::filesystem::path& path, bool latlong_environment,
-               std::span<const float> metres) {
+               std::span<const float> metres, bool parts) {
     try {
-        Imf::Header header(picture.width(), picture.height());
-        header.compression() = Imf::ZIP_COMPRESSION;
-        if (latlong_environment) Imf::addEnvmap(header, Imf::ENVMAP_LATLONG);
-        const auto table = curve_table(linear_from_encoded);
-        std::vector<Half> rows(std::size_t(picture.width()) * std::size_t(picture.height()) * 4);
-        for (int y = 0; y < picture.height(); ++y)
-            apply_curve(table, linear_from_encoded, picture.row(y),
-                        rows.data() + std::size_t(y) * std::size_t(picture.width()) * 4, picture.width());
         const auto width = std::size_t(picture.width());
-        Imf::FrameBuffer buffer;
-        const auto channel = [&](const char* name, Imf::PixelType type, const void* first, std::size_t step) {
-            header.channels().insert(name, Imf::Channel(type));
-            buffer.insert(name, Imf::Slice(type, const_cast<char*>(static_cast<const char*>(first)), step,
-                                           step * width));
+        const auto table = curve_table(linear_from_encoded);
+        std::vector<Half> rows(width * std::size_t(picture.height()) * 4);
+        for (int y = 0; y < picture.height(); ++y)
+            apply_curve(table, linear_from_encoded, picture.row(y), rows.data() + std::size_t(y) * width * 4,
+                        picture.width());
+        struct Part {
+            Imf::Header header;
+            Imf::FrameBuffer buffer;
         };
+        const auto new_part = [&](const char* name) {
+            Part part{Imf::Header(picture.width(), picture.height()), {}};
+            part.header.compression() = Imf::ZIP_COMPRESSION;
+            part.header.setName(name);
+            part.header.setType(Imf::SCANLINEIMAGE);
+            if (latlong_environment) Imf::addEnvmap(part.header, Imf::ENVMAP_LATLONG);
+            return part;
+        };
+        const auto add = [&](Part& part, const char* name, Imf::PixelType type, const void* first,
+                             std::size_t step) {
+            part.header.channels().insert(name, Imf::Channel(type));
+            part.buffer.insert(name, Imf::Slice(type, const_cast<char*>(static_cast<const char*>(first)),
+                                                step, step * width));
+        };
+        std::vector<Part> all = {new_part("colour")};
         int at = 0;
         for (const char* name : {"R", "G", "B", "A"})
-            channel(name, Imf::HALF, rows.data() + at++, 4 * sizeof(Half));
-        if (!metres.empty()) channel("Z", Imf::FLOAT, metres.data(), sizeof(float));
-        Imf::OutputFile file(path.c_str(), header, 2);
-        file.setFrameBuffer(buffer);
-        file.writePixels(picture.height());
+            add(all[0], name, Imf::HALF, rows.data() + at++, 4 * sizeof(Half));
+        if (!metres.empty()) {
+            if (parts) all.push_back(new_part("distance"));
+            add(all.back(), "Z", Imf::FLOAT, metres.data(), sizeof(float));
+        }
+        if (all.size() == 1) {
+            Imf::OutputFile file(path.c_str(), all[0].header, 2);
+            file.setFrameBuffer(all[0].buffer);
+            file.writePixels(picture.height());
+            return;
+        }
+        std::vector<Imf::Header> headers;
+        for (const Part& part : all) headers.push_back(part.header);
+        Imf::MultiPartOutputFile file(path.c_str(), headers.data(), int(headers.size()), false, 2);
+        for (std::size_t i = 0; i < all.size(); ++i) {
+            Imf::OutputPart part(file, int(i));
+            part.setFrameBuffer(all[i].buffer);
+            part.writePixels(picture.height());
+        }
     } catch (const std::exception& e) {
         throw Error(std::string("cannot be written (") + e.what() + ")", path.string(),
                     "Check that the folder exists, is writable and has space");

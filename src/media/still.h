@@ -19,6 +19,8 @@ struct StillOptions {
     int jpeg_quality = 95;                   ///< 1 to 100
     std::optional<SphericalTag> spherical{}; ///< XMP in JPEG and PNG, envmap in EXR
     std::span<const float> metres{}; ///< channel Z of an EXR beside its colours, row by row; none: without it
+    bool parts =
+        false; ///< of such an EXR: a part for colours and one for metres, each read without the other
 };
 
 /// Writes by the name's ending, .png .jpg .jpeg .tif .tiff .exr; the name appears only when complete. PNG,
@@ -35,7 +37,7 @@ bool is_still_name(const std::filesystem::path& path);
 // The OpenEXR half, linear light.
 Picture read_exr(const std::filesystem::path& path, BufferPool* pool, std::int64_t* mended);
 void write_exr(const Picture& picture, const std::filesystem::path& path, bool latlong_environment,
-               std::span<const float> metres = {});
+               std::span<const float> metres = {}, bool parts = false);
 /// A single-channel float image ("Z"), for depth. `values` holds width x height metres, row by row.
 void write_exr_depth(const std::vector<float>& values, int width, int height,
                      const std::filesystem::path& path);

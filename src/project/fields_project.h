@@ -182,6 +182,7 @@ void fields(V& v, D& d) {
     v.whole("bit_rate", d.bit_rate, limits::kBitRate);
     v.flag("sound", d.sound);
     v.flag("distances", d.distances);
+    v.flag("distances_apart", d.distances_apart);
     v.path("path", d.path);
     v.rest(d.extra_json);
 }

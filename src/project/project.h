@@ -169,8 +169,9 @@ struct Deliverable {
     double crf = 18;
     std::int64_t bit_rate = 0; ///< bits a second; 0: by crf
     bool sound = true;
-    bool distances = false;     ///< of EXR sequences: metres beside the colours, channel Z
-    std::filesystem::path path; ///< absolute; a pattern for sequences
+    bool distances = false;       ///< of EXR sequences: metres beside the colours, channel Z
+    bool distances_apart = false; ///< in a part of the file of their own
+    std::filesystem::path path;   ///< absolute; a pattern for sequences
     std::string extra_json;
     bool operator==(const Deliverable&) const = default;
 };

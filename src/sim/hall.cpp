@@ -1,6 +1,7 @@
 #include "sim/hall.h"
 
 #include "base/angle.h"
+#include "sim/materials.h"
 #include "sim/patterns.h"
 
 #include <Eigen/Geometry>
@@ -10,26 +11,7 @@ namespace porb::sim {
 
 namespace {
 
-enum Material {
-    floor_stone,
-    wall,
-    dome,
-    column_stone,
-    brass,
-    wood,
-    cloth,
-    skin,
-    leather,
-    iron,
-    globe,
-    book,
-    rug,
-    planet, // planet + i is the i-th
-};
-
-constexpr float kFloor = 1.6f, kRadius = 7.0f, kSpring = -3.4f; // y of floor and of the dome's foot
 constexpr int kBays = 12;
-constexpr float kTurn = float(2 * kPi);
 
 // Windows are as wide as 0.30 of a bay, from the sill to an arch.
 constexpr float kSill = 0.35f, kArch = -2.35f, kHalfWindow = 0.15f;
@@ -50,10 +32,6 @@ const std::array<Orbit, 7> kOrbits = {{
     {3.60f, 0.05f, 0.250f, -8, 172, {0.82f, 0.74f, 0.55f}, {0.66f, 0.60f, 0.46f}},
     {4.20f, -0.45f, 0.200f, 7, 98, {0.50f, 0.70f, 0.74f}, {0.38f, 0.56f, 0.66f}},
 }};
-
-Vec3f at_angle(float radius, float angle, float y) {
-    return {radius * std::sin(angle), y, radius * std::cos(angle)};
-}
 
 /// -0.5 .. 0.5 across each bay, 0 in the middle of its window; and the bay's number.
 float across_bay(const Vec3f& p, int& bay) {
@@ -225,6 +203,14 @@ Look look_of(const Hit& h, double seconds) {
         return {mix(Vec3f(0.46f, 0.12f, 0.10f), Vec3f(0.72f, 0.60f, 0.36f), grid) *
                 (0.85f + 0.3f * noise(h.point * 60.0f))};
     }
+    case leaf:
+        return {mix(Vec3f(0.10f, 0.26f, 0.07f), Vec3f(0.34f, 0.46f, 0.14f), noise(h.point * 14.0f)),
+                {0, 0, 0},
+                0.10f};
+    case plaster:
+        return {Vec3f(0.62f, 0.60f, 0.56f)};
+    case felt:
+        return {Vec3f(0.11f, 0.15f, 0.13f)};
     default:
         break;
     }
@@ -292,45 +278,6 @@ void add_furniture(Tracer& tracer) {
     tracer.add(quad({0.9f, kFloor - 0.006f, 1.6f}, {2.16f, 0, 0}, {0, 0, 1.44f}, rug));
 }
 
-/// Crates on the floor, pillars and lamps that hang, 0.7 to 2 m away, at every height.
-void add_clutter(Tracer& tracer, unsigned seed) {
-    const int salt =
-        100 * (int(seed % 10000) - 1); // the first seed's is the hall that tests and figures know
-    const int things = seed == 1 ? 22 : 14 + int(14 * hash01(0, 70 + salt));
-    for (int i = 0; i < things; ++i) {
-        const float angle = kTurn * (float(i) + 0.35f * hash01(i, 71 + salt)) / float(things);
-        const float far = 0.75f + 1.2f * hash01(i, 72 + salt), size = 0.10f + 0.16f * hash01(i, 73 + salt);
-        const Vec3f c = at_angle(far, angle, 0);
-        switch (i % 4) {
-        case 0: // a pile of crates
-            for (int k = 0; k < 3; ++k) {
-                const float s = size * (1.1f - 0.2f * float(k)), y = kFloor - 2 * size * float(k);
-                tracer.add(box({c.x() - s, y - 2 * size, c.z() - s}, {c.x() + s, y, c.z() + s},
-                               k % 2 ? book : wood));
-            }
-            break;
-        case 1: // a slim pillar from floor to dome
-            tracer.add(turned(std::vector<std::pair<float, float>>{{0.07f, kFloor}, {0.05f, kSpring - 1.0f}},
-                              c.x(), c.z(), 24, column_stone));
-            break;
-        case 2: { // a lamp on a chain
-            const float y = -0.5f - 0.9f * hash01(i, 74 + salt);
-            const std::vector<std::pair<float, float>> lamp = {{0.005f, kSpring},  {0.005f, y - 0.16f},
-                                                               {0.09f, y - 0.12f}, {0.11f, y},
-                                                               {0.03f, y + 0.10f}, {0.0f, y + 0.12f}};
-            tracer.add(turned(lamp, c.x(), c.z(), 24, brass));
-            break;
-        }
-        default: { // a lectern with an open book
-            const float y = 0.35f * hash01(i, 75 + salt);
-            tracer.add(box({c.x() - 0.03f, y, c.z() - 0.03f}, {c.x() + 0.03f, kFloor, c.z() + 0.03f}, wood));
-            tracer.add(box({c.x() - size, y - 0.05f, c.z() - size}, {c.x() + size, y, c.z() + size},
-                           i % 8 == 3 ? rug : book));
-        }
-        }
-    }
-}
-
 /// The tripod under the rig: it stays put, but is made of sticks like what moves.
 void add_stand(std::vector<Stick>& sticks) {
     const Vec3f hub(0, 0.62f, 0);
@@ -390,18 +337,19 @@ void add_orrery(double seconds, std::vector<Ball>& balls, std::vector<Stick>& st
 
 } // namespace
 
-Hall::Hall(bool cluttered, unsigned clutter_seed) {
+Hall::Hall(Things things, unsigned seed) : standing_(standing_things(things, seed)) {
     add_shell(tracer_);
     add_columns(tracer_);
     add_furniture(tracer_);
-    if (cluttered) add_clutter(tracer_, clutter_seed);
+    for (const Mesh& mesh : standing_.meshes) tracer_.add(mesh);
+    standing_.meshes.clear();
     set_time(0);
 }
 
 void Hall::set_time(double seconds) {
     seconds_ = seconds;
     std::vector<Ball> balls;
-    std::vector<Stick> sticks;
+    std::vector<Stick> sticks = standing_.sticks;
     balls.push_back({{-1.62f, 0.42f, 1.72f}, 0.20f, globe});
     add_stand(sticks);
     add_keeper(seconds, balls, sticks);
@@ -409,10 +357,52 @@ void Hall::set_time(double seconds) {
     tracer_.set_moving(std::move(balls), std::move(sticks));
 }
 
+namespace {
+
+/// The nearest pane within `distance` along a ray, which becomes the distance to it.
+const Pane* first_pane(std::span<const Pane> panes, const Vec3f& origin, const Vec3f& direction,
+                       float& distance) {
+    constexpr float kBesides = 1e-3f; // what a ray starts from is not met again
+    const Pane* first = nullptr;
+    for (const Pane& p : panes) {
+        const Vec3f normal = p.u.cross(p.v);
+        const float facing = normal.dot(direction);
+        if (std::abs(facing) < 1e-9f) continue;
+        const float t = normal.dot(p.corner - origin) / facing;
+        if (t < kBesides || t >= distance) continue;
+        const Vec3f at = origin + t * direction - p.corner;
+        const float along = at.dot(p.u) / p.u.squaredNorm(), down = at.dot(p.v) / p.v.squaredNorm();
+        if (along < 0 || along > 1 || down < 0 || down > 1) continue;
+        first = &p;
+        distance = t;
+    }
+    return first;
+}
+
+/// Of light that falls straight on a pane, both of its faces together.
+constexpr float kMirrored = 0.12f;
+/// How many panes are looked through one behind the other.
+constexpr int kPanesDeep = 3;
+
+} // namespace
+
 Vec3f Hall::light(const Vec3f& origin, const Vec3f& direction) const {
+    return light_through(origin, direction, kPanesDeep);
+}
+
+Vec3f Hall::light_through(const Vec3f& origin, const Vec3f& direction, int panes) const {
     Hit h;
-    if (!tracer_.hit(origin, direction, h)) return Vec3f(0, 0, 0);
-    return shade(h, direction);
+    const bool met = tracer_.hit(origin, direction, h);
+    float distance = met ? h.distance : std::numeric_limits<float>::infinity();
+    const Pane* pane = panes > 0 ? first_pane(standing_.panes, origin, direction, distance) : nullptr;
+    if (!pane) return met ? shade(h, direction) : Vec3f(0, 0, 0);
+    const Vec3f point = origin + distance * direction, normal = pane->u.cross(pane->v).normalized();
+    const float facing = normal.dot(direction);
+    // Schlick's approximation of Fresnel's equations.
+    const float share = kMirrored + (1 - kMirrored) * std::pow(1 - std::abs(facing), 5.0f);
+    const Vec3f mirror = direction - 2 * facing * normal;
+    return (1 - share) * light_through(point, direction, panes - 1).cwiseProduct(Vec3f(0.93f, 0.97f, 0.95f)) +
+           share * light_through(point, mirror, 0);
 }
 
 float Hall::depth(const Vec3f& origin, const Vec3f& direction) const {

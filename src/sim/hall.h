@@ -1,5 +1,6 @@
 #pragma once
 
+#include "sim/things.h"
 #include "sim/tracer.h"
 
 namespace porb::sim {
@@ -10,18 +11,20 @@ namespace porb::sim {
 /// y down, z forward. A made-up place.
 class Hall {
   public:
-    /// `cluttered` adds things close by all round; `clutter_seed` says where which of them stand.
-    explicit Hall(bool cluttered = false, unsigned clutter_seed = 1);
+    /// `things` stand close by all round; `seed` says where which of them stand.
+    explicit Hall(Things things = Things::none, unsigned seed = 1);
     /// Moves planets, arms and keeper to where they are at `seconds`. Not while rays are being cast.
     void set_time(double seconds);
     /// Linear light, Rec. 709 primaries, seen from `origin` in unit direction `direction`.
     Vec3f light(const Vec3f& origin, const Vec3f& direction) const;
-    /// Metres to the first surface.
+    /// Metres to the first surface, through glass; 0 where there is none.
     float depth(const Vec3f& origin, const Vec3f& direction) const;
 
   private:
     Vec3f shade(const Hit& hit, const Vec3f& direction) const;
+    Vec3f light_through(const Vec3f& origin, const Vec3f& direction, int panes) const;
     Tracer tracer_;
+    Standing standing_; ///< sticks and panes; meshes are the tracer's
     double seconds_ = 0;
 };
 

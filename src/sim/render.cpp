@@ -232,6 +232,10 @@ Vec3 rig_place(const SimOptions& o, double t) {
     return 1.1 * Vec3(1 - std::cos(a), 0, std::sin(a)) - Vec3(0.2, 0, 0.5);
 }
 
+Vec3 truth_place(const SimOptions& o, double seconds) {
+    return (rig_place(o, seconds) + o.truth_place_m) / (o.distant ? kDistant : 1);
+}
+
 double readout_s(const SimOptions& o) {
     return o.faults.rolling ? 0.02 : 0;
 }
@@ -335,7 +339,7 @@ Picture true_panorama(Hall& hall, const SimOptions& o, double seconds, SphereMap
     const bool half = mapping == SphereMapping::half_equirect;
     const TargetMap map(half ? half_sphere_target(width) : equirect_target(width));
     Picture out(map.target().width, map.target().height);
-    const Vec3 middle = rig_place(o, seconds) / (o.distant ? kDistant : 1);
+    const Vec3 middle = truth_place(o, seconds);
     const double side = eye == TruthEye::mono
                             ? 0
                             : (eye == TruthEye::left ? -kHalfEye : kHalfEye) / (o.distant ? kDistant : 1);
@@ -359,6 +363,22 @@ Picture true_panorama(Hall& hall, const SimOptions& o, double seconds, SphereMap
             }
     });
     return out;
+}
+
+std::vector<float> true_distances(Hall& hall, const SimOptions& o, double seconds, int width) {
+    hall.set_time(seconds);
+    const TargetMap map(equirect_target(width));
+    const Vec3f from = truth_place(o, seconds).cast<float>();
+    const float scale = o.distant ? float(kDistant) : 1.0f;
+    const auto across = std::size_t(width);
+    std::vector<float> metres(across * (across / 2));
+    parallel_ranges(width / 2, 8, [&](int begin, int end) {
+        for (int y = begin; y < end; ++y)
+            for (int x = 0; x < width; ++x)
+                metres[std::size_t(y) * across + std::size_t(x)] =
+                    scale * hall.depth(from, map.direction(Vec2(x + 0.5, y + 0.5))->cast<float>());
+    });
+    return metres;
 }
 
 } // namespace porb::sim

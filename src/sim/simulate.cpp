@@ -31,7 +31,10 @@ struct SourceFile {
 };
 
 std::string scene_name(const SimOptions& o) {
-    return o.distant ? "hall-distant" : o.cluttered ? "hall-cluttered" : "hall";
+    if (o.distant) return "hall-distant";
+    for (const auto& [name, things] : things_by_scene())
+        if (things == o.things) return name;
+    return "hall";
 }
 
 /// What the files of a rig have in their names.
@@ -90,21 +93,6 @@ void write_truth_json(const SimOptions& o, const Truth& truth, const std::filesy
         if (!o.faults.shake && !o.faults.drive) break; // it never changes
     }
     write_file_atomically(path, dump_json(j));
-}
-
-void write_depth(Hall& hall, const SimOptions& o, double seconds, const std::filesystem::path& path) {
-    hall.set_time(seconds);
-    const int w = o.truth_width / 2, h = w / 2;
-    const TargetMap map(equirect_target(w));
-    std::vector<float> z(std::size_t(w) * std::size_t(h));
-    for (int y = 0; y < h; ++y)
-        for (int x = 0; x < w; ++x)
-            z[std::size_t(y) * std::size_t(w) + std::size_t(x)] =
-                hall.depth(Vec3f(0, 0, 0), map.direction(Vec2(x + 0.5, y + 0.5))->cast<float>()) *
-                (o.distant ? 1000.0f : 1.0f);
-    PartFile part(path);
-    write_exr_depth(z, w, h, part.path());
-    part.commit();
 }
 
 Rig rig_in_file(const Rig& rig, const SourceFile& file) {
@@ -230,7 +218,7 @@ std::vector<std::filesystem::path> simulate(const SimOptions& o, const std::file
     const auto frames = std::int64_t(std::llround(o.seconds * o.rate.to_double()));
     if (frames < 1) throw Error("is too short for one frame", "--seconds", "Ask for more seconds");
     std::vector<std::filesystem::path> written;
-    Hall hall(o.cluttered, o.clutter_seed);
+    Hall hall(o.things, o.things_seed);
 
     const SphereMapping mapping =
         o.rig == SimRig::pair_180 ? SphereMapping::half_equirect : SphereMapping::equirect;
@@ -293,7 +281,10 @@ std::vector<std::filesystem::path> simulate(const SimOptions& o, const std::file
                 written.push_back(path);
             }
             const auto depth = here / fmt::format("truth_depth_{:.3f}s.exr", t);
-            write_depth(hall, o, t, depth);
+            PartFile part(depth);
+            write_exr_depth(true_distances(hall, o, t, o.truth_width / 2), o.truth_width / 2,
+                            o.truth_width / 4, part.path());
+            part.commit();
             written.push_back(depth);
         }
     if (progress) progress(1);

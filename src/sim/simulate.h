@@ -45,9 +45,9 @@ struct Faults {
 };
 
 struct SimOptions {
-    bool distant = false;      ///< the hall a thousand times larger: no parallax
-    bool cluttered = false;    ///< crates, lamps and pillars 0.7 to 2 m away all round
-    unsigned clutter_seed = 1; ///< and where which of them stand
+    bool distant = false;         ///< the hall a thousand times larger: no parallax
+    Things things = Things::none; ///< what stands close by all round
+    unsigned things_seed = 1;     ///< and where which of them stand
     SimRig rig = SimRig::two_fisheyes;
     int circle_size = 960; ///< pixels a side of the square that holds one circle
     double seconds = 4;
@@ -58,6 +58,8 @@ struct SimOptions {
     double crf = 20;
     int truth_width = 2048; ///< of the true panoramas; 0 writes none
     std::vector<double> truth_times{1.0};
+    Vec3 truth_place_m =
+        Vec3::Zero(); ///< where they are seen from: x right, y down, z forward of the rig's centre
 };
 
 /// What the simulator knows that a user would not.
@@ -80,6 +82,8 @@ Truth make_truth(const SimOptions& options);
 Turn rig_turn(const SimOptions& options, const Truth& truth, double seconds);
 /// Where the rig's centre is at a shot time; the origin unless it drives.
 Vec3 rig_place(const SimOptions& options, double seconds);
+/// Where true panoramas and distances are seen from, in the hall's own measure.
+Vec3 truth_place(const SimOptions& options, double seconds);
 /// Seconds from the first row's moment to the last one's; 0 without the fault. A frame's own time is that of
 /// its middle row.
 double readout_s(const SimOptions& options);
@@ -93,6 +97,10 @@ enum class TruthEye { mono, left, right };
 /// spheres turned with the column: omnidirectional stereo, Ishiguro et al. 1992).
 Picture true_panorama(Hall& hall, const SimOptions& options, double seconds, SphereMapping mapping, int width,
                       TruthEye eye);
+
+/// Metres to what is seen in each direction of a whole sphere, row by row, `width` by half of it; 0 where
+/// nothing is.
+std::vector<float> true_distances(Hall& hall, const SimOptions& options, double seconds, int width);
 
 /// How one microphone hears the hall.
 struct Microphone {

@@ -295,7 +295,7 @@ TEST_CASE(
     "distances of the playhead are saved from the menu, where there are any and under a name for them") {
     Bench b(false);
     b.open_hall(160, [](Shot& s) { s.seams.flow.on = false, s.seams.agree_distance_m = 4; });
-    const auto save_as = [&](const char* name) {
+    const auto save_as = [&](const char* name, const char* action = "Save the distances of the playhead…") {
         bool asked = false;
         QTimer::singleShot(200, [&] {
             auto* dialog = qobject_cast<QFileDialog*>(QApplication::activeModalWidget());
@@ -305,7 +305,7 @@ TEST_CASE(
                 ->setText(QString::fromStdString((b.folder / name).string()));
             QMetaObject::invokeMethod(dialog, "accept");
         });
-        b.trigger("Save the distances of the playhead…");
+        b.trigger(action);
         QTest::qWait(250);
         return asked;
     };
@@ -324,4 +324,13 @@ TEST_CASE(
     REQUIRE(inverse.width() == 3840);
     // Between the lenses' seams the agree distance stands: a quarter of a quarter.
     CHECK(double(pixel_at(inverse, 1920, 960).g) == Approx(0.25 / 4).margin(1e-3));
+
+    b.session().edit("Fine edges", [](Project& p) { p.shots[0].seams.flow.fine_edges = true; });
+    CHECK(save_as("b.exr", "Save a still…"));
+    auto* stop = b.part<QPushButton>("still_stop");
+    REQUIRE(stop->isVisible());
+    stop->click();
+    REQUIRE(QTest::qWaitFor([&] { return message().contains("the file stays as it was"); }, 60000));
+    CHECK_FALSE(std::filesystem::exists(b.folder / "b.exr"));
+    CHECK_FALSE(stop->isVisible());
 }

@@ -12,6 +12,8 @@
 #include <ImfChannelList.h>
 #include <ImfFrameBuffer.h>
 #include <ImfInputFile.h>
+#include <ImfInputPart.h>
+#include <ImfMultiPartInputFile.h>
 
 #include <fstream>
 #include <limits>
@@ -384,6 +386,36 @@ TEST_CASE("broken, empty, cut and foreign files get a clear word") {
         SUCCEED();
     } catch (const std::exception& e) {
         CHECK(std::string(e.what()).find("hurt.mp4") != std::string::npos);
+    }
+}
+
+TEST_CASE("distances in a part of their own are read without the colours, and these as ever") {
+    const TempFolder folder;
+    const Picture colours = gradient(16, 8);
+    std::vector<float> metres(16 * 8);
+    for (std::size_t i = 0; i < metres.size(); ++i) metres[i] = 0.3f + float(i);
+    StillOptions options;
+    options.metres = metres;
+    write_still(colours, folder / "one.exr", options);
+    options.parts = true;
+    write_still(colours, folder / "two.exr", options);
+    for (const char* name : {"one.exr", "two.exr"}) {
+        const Picture back = read_still(folder / name);
+        REQUIRE(back.width() == 16);
+        CHECK(psnr_db(back, colours) > 60);
+        const bool apart = std::string(name) == "two.exr";
+        Imf::MultiPartInputFile file((folder / name).c_str());
+        REQUIRE(file.parts() == (apart ? 2 : 1));
+        CHECK(file.header(0).name() == "colour");
+        CHECK((file.header(0).channels().findChannel("Z") == nullptr) == apart);
+        Imf::InputPart last(file, apart ? 1 : 0);
+        CHECK(last.header().name() == (apart ? "distance" : "colour"));
+        std::vector<float> read(metres.size());
+        Imf::FrameBuffer buffer;
+        buffer.insert("Z", Imf::Slice(Imf::FLOAT, reinterpret_cast<char*>(read.data()), 4, 64));
+        last.setFrameBuffer(buffer);
+        last.readPixels(0, 7);
+        CHECK(read == metres);
     }
 }
 

@@ -135,6 +135,71 @@ TEST_CASE("depth is what it should be straight down") {
     CHECK(hall.depth(Eigen::Vector3f(0, 0, 0), Eigen::Vector3f(0, -1, 0)) < 8);
 }
 
+TEST_CASE("things stand close by as their names say") {
+    const sim::Hall bare;
+    const sim::Vec3f o(0, 0, 0);
+    const TargetMap map(equirect_target(1440)); // a quarter of a degree
+    const auto at = [&](double x, double y) { return map.direction({x, y})->cast<float>().eval(); };
+    const unsigned seed = GENERATE(1u, 5u);
+    std::size_t near_by = 0, narrow = 0;
+    const sim::Hall thin(sim::Things::thin, seed);
+    for (int y = 240; y < 480; ++y)
+        for (int x = 8; x < 1432; ++x) {
+            const float here = thin.depth(o, at(x, y));
+            if (here > 0.8f * bare.depth(o, at(x, y))) continue;
+            ++near_by;
+            narrow += thin.depth(o, at(x - 4, y)) > 1.2f * here && thin.depth(o, at(x + 4, y)) > 1.2f * here;
+        }
+    CHECK(near_by > 4000);
+    CHECK(narrow > near_by / 4);
+
+    const sim::Hall glass(sim::Things::glass, seed), plain(sim::Things::plain, seed);
+    std::size_t panes = 0, through = 0, boards = 0, flat = 0;
+    for (int y = 200; y < 520; y += 2)
+        for (int x = 0; x < 1440; x += 2) {
+            const auto d = at(x, y);
+            const sim::Vec3f without = bare.light(o, d);
+            if (glass.depth(o, d) == bare.depth(o, d) && (glass.light(o, d) - without).norm() > 1e-3f) {
+                ++panes;
+                through += (glass.light(o, d) - 0.75f * without).minCoeff() > 0;
+            }
+            if (plain.depth(o, d) > 0.8f * bare.depth(o, d)) continue;
+            const auto beside = at(x + 0.5, y);
+            if (std::abs(plain.depth(o, beside) - plain.depth(o, d)) > 0.02f) continue;
+            ++boards;
+            flat += (plain.light(o, beside) - plain.light(o, d)).cwiseAbs().maxCoeff() < 0.01f;
+        }
+    CHECK(panes > 4000);
+    CHECK(double(through) > 0.8 * double(panes)); // the others are looked at from the side, or in a shadow
+    CHECK(boards > 4000);
+    CHECK(double(flat) > 0.97 * double(boards));
+}
+
+TEST_CASE("truth is seen from the place and at the moment that are asked for") {
+    sim::SimOptions options;
+    options.truth_place_m = Vec3(0.2, 0.5, 0.1);
+    CHECK(sim::truth_place(options, 3) == options.truth_place_m);
+    options.faults.drive = true;
+    CHECK(sim::truth_place(options, 3) == sim::rig_place(options, 3) + options.truth_place_m);
+
+    options.faults.drive = false;
+    sim::Hall hall;
+    const int width = 256;
+    const auto at = [&](const std::vector<float>& metres, int x, int y) {
+        return metres[std::size_t(y) * std::size_t(width) + std::size_t(x)];
+    };
+    const auto early = sim::true_distances(hall, options, 0, width),
+               late = sim::true_distances(hall, options, 2, width);
+    REQUIRE(early.size() == std::size_t(width * width / 2));
+    CHECK(at(early, 60, 118) * std::cos(radians(9.5 / 128 * 180)) ==
+          Approx(1.1).margin(0.005)); // the floor, half a metre nearer
+    std::size_t moved = 0;
+    for (std::size_t i = 0; i < early.size(); ++i) moved += std::abs(early[i] - late[i]) > 0.2f;
+    CHECK(moved > early.size() / 200);
+    options.distant = true;
+    CHECK(at(sim::true_distances(hall, options, 0, width), 60, 118) > 1000);
+}
+
 TEST_CASE("faults do what they say") {
     sim::SimOptions options;
     options.circle_size = 128;

@@ -28,7 +28,7 @@ struct SmallRing {
         o.rig = sim::SimRig::ring_of_four;
         o.circle_size = kSize;
         const sim::Truth truth = sim::make_truth(o);
-        sim::Hall hall(false);
+        sim::Hall hall;
         Shot shot = shot_for_rig(truth.actual, "ring");
         shot.timing.rate = FrameRate(4);
         shot.seams.agree_distance_m = 4;

@@ -210,13 +210,13 @@ TEST_CASE("with fine edges, outlines of near things come closer to the truth", "
     sim::SimOptions o;
     o.rig = sim::SimRig::ring_of_six;
     o.circle_size = 480;
-    o.cluttered = true;
+    o.things = sim::Things::clutter;
     o.faults.lens = o.faults.pose = o.faults.noise = true;
     StillTake take = hall_still(folder, o);
     Shot& shot = take.project.shots[0];
     shot.seams.agree_distance_m = 4;
     shot.seams.flow.on = true;
-    sim::Hall hall(true);
+    sim::Hall hall(sim::Things::clutter);
     constexpr int kWidth = 864;
     View view;
     view.target = equirect_target(kWidth);

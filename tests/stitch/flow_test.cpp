@@ -106,11 +106,11 @@ TEST_CASE("distances near seams are those of the room, and the sphere comes clos
     sim::SimOptions o;
     o.rig = sim::SimRig::ring_of_six;
     o.circle_size = 480;
-    o.cluttered = GENERATE(false, true);
+    o.things = GENERATE(sim::Things::none, sim::Things::clutter);
     StillTake take = hall_still(folder, o);
     Shot& shot = take.project.shots[0];
     shot.seams.agree_distance_m = 4;
-    sim::Hall hall(o.cluttered);
+    sim::Hall hall(o.things);
     View view;
     view.target = equirect_target(640);
     Composer composer(std::make_shared<MediaLibrary>());
@@ -210,7 +210,7 @@ TEST_CASE("distances count whole within half a zone and pass evenly to the agree
     View view;
     view.target = equirect_target(1024);
     const Coverage coverage(plan_key(shot, view));
-    sim::Hall hall(false);
+    sim::Hall hall;
     struct Place {
         double lead_deg, found, truth; ///< the latter two above the agree distance, 1/m
     };
@@ -252,7 +252,7 @@ TEST_CASE("everywhere, distances are the room's wherever two cameras see, and ov
     Shot& shot = take.project.shots[0];
     shot.seams.agree_distance_m = 4;
     shot.seams.flow.on = true;
-    sim::Hall hall(false);
+    sim::Hall hall;
     Composer composer(std::make_shared<MediaLibrary>());
     View view;
     view.target = equirect_target(640);
@@ -402,7 +402,7 @@ TEST_CASE("where all is far, what cameras show alike is mixed widely, and what i
     Composer composer(std::make_shared<MediaLibrary>());
     View view;
     view.target = equirect_target(432);
-    sim::Hall hall(false);
+    sim::Hall hall;
     const Picture truth = sim::true_panorama(hall, o, 0, SphereMapping::equirect, 432, sim::TruthEye::mono);
     const auto quality = [&](double agree_m) {
         shot.seams.agree_distance_m = agree_m;

@@ -298,7 +298,7 @@ TEST_CASE("behind a cut-out in two lenses a third shows what lies about it at it
     shot.seams.agree_distance_m = 12;
     const Vec3 d = towards(30, -48); // the floor between A and B, 2 m away
     for (std::size_t c : {0, 1}) shot.cameras[c].shapes = {square_about(shot.rig.cameras[c], d, 0.06)};
-    sim::Hall hall(false);
+    sim::Hall hall;
     const Picture truth =
         sim::true_panorama(hall, take.options, 0, SphereMapping::equirect, 720, sim::TruthEye::mono);
     Composer composer(std::make_shared<MediaLibrary>());

@@ -1,6 +1,7 @@
 #include "app/shell/main_window.h"
 
 #include "app/picture/rig_view.h"
+#include "app/session/job_bar.h"
 #include "app/shell/command_palette.h"
 #include "app/widgets/theme.h"
 #include "base/error.h"
@@ -105,6 +106,7 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder, std::shared_ptr
             lane->hide();
         }
     }
+    left_column->addWidget(new JobBar(stills_, session_, "still", "the file"));
     left_column->addWidget(timeline_);
     side_column->addWidget(panels_);
     middle_->addWidget(side_);
@@ -141,9 +143,6 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder, std::shared_ptr
     connect(&queue_, &RenderQueue::finished, this,
             [this](const QString& words, bool good) { say(words, good ? Signal::good : Signal::stop); });
     connect(&session_, &Session::project_changed, this, &MainWindow::follow_project);
-    connect(&stills_, &BackgroundJob::ended, this, [this](const QString& error) {
-        if (!error.isEmpty()) say(error, Signal::stop);
-    });
     message_timer_.setSingleShot(true);
     connect(&message_timer_, &QTimer::timeout, this, [this] {
         message_->clear();
@@ -461,8 +460,10 @@ void MainWindow::save_still() {
     say("Rendering " + QFileInfo(f).fileName() + "…", Signal::good);
     stills_.add([this, request, project, id = shot->id, f](const BackgroundJob::Tell&,
                                                            const Cancel& cancel) -> BackgroundJob::Finish {
-        write_still(render_still(service_.composer(), *project, *find_shot(*project, id), request, cancel),
-                    f.toStdString(), {8, 95, SphericalTag{request.mapping, StereoLayout::mono}});
+        const Picture still =
+            render_still(service_.composer(), *project, *find_shot(*project, id), request, cancel);
+        cancel.check();
+        write_still(still, f.toStdString(), {8, 95, SphericalTag{request.mapping, StereoLayout::mono}});
         return [this, f] { say("Saved " + QFileInfo(f).fileName(), Signal::good); };
     });
 }
@@ -491,9 +492,10 @@ void MainWindow::save_distances() {
         View view;
         view.target = sphere_target(request.mapping, request.width);
         view.eye = request.eye;
-        write_depth(
-            depth_map(service_.composer(), *project, *find_shot(*project, id), request.time, view, cancel),
-            f.toStdString());
+        const DepthMap depth =
+            depth_map(service_.composer(), *project, *find_shot(*project, id), request.time, view, cancel);
+        cancel.check();
+        write_depth(depth, f.toStdString());
         return [this, f] { say("Saved " + QFileInfo(f).fileName(), Signal::good); };
     });
 }

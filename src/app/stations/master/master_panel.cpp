@@ -111,9 +111,12 @@ MasterPanel::MasterPanel(Session& session, RenderQueue& queue, QWidget* parent)
     form->addRow("Bit rate", bit_rate_);
     sound_ = new QCheckBox("carry the shot's sound");
     form->addRow("Sound", sound_);
-    distances_ = new QCheckBox("metres beside the colours");
+    distances_ = new QComboBox;
+    distances_->addItems({"left out", "metres beside the colours", "metres in a part of their own"});
     distances_->setObjectName("deliverable_distances");
-    distances_->setToolTip("Writes how far away things are into each picture (channel Z): for EXR sequences");
+    distances_->setToolTip(
+        "Writes how far away things are into each picture (channel Z), for EXR sequences: among the "
+        "colours' channels, or as a part of the file that is read without them");
     form->addRow("Distances", distances_);
     auto* file_row = new QHBoxLayout;
     file_ = new QLineEdit;
@@ -200,8 +203,10 @@ MasterPanel::MasterPanel(Session& session, RenderQueue& queue, QWidget* parent)
         connect(f, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
     connect(sound_, &QCheckBox::clicked, this,
             [this](bool on) { change("sound", [on](Deliverable& d) { d.sound = on; }); });
-    connect(distances_, &QCheckBox::clicked, this,
-            [this](bool on) { change("distances", [on](Deliverable& d) { d.distances = on; }); });
+    connect(distances_, &QComboBox::activated, this, [this](int which) {
+        change("distances",
+               [which](Deliverable& d) { d.distances = which > 0, d.distances_apart = which == 2; });
+    });
     connect(file_, &QLineEdit::editingFinished, this, [this] {
         const std::filesystem::path path = file_->text().toStdString();
         if (selected() && path != selected()->path)
@@ -325,7 +330,7 @@ void MasterPanel::refresh() {
     quality_->set_quietly(d->crf);
     sound_->setChecked(d->sound && movie);
     distances_->setEnabled(d->container == Container::exr_sequence);
-    distances_->setChecked(d->distances && distances_->isEnabled());
+    distances_->setCurrentIndex(!d->distances || !distances_->isEnabled() ? 0 : d->distances_apart ? 2 : 1);
     if (!file_->hasFocus() || !file_->isModified()) file_->setText(QString::fromStdString(d->path.string()));
     file_->setToolTip(file_->text());
     const auto size = frame_size(*d);

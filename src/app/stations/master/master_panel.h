@@ -35,7 +35,8 @@ class MasterPanel : public Panel {
     QListWidget* list_;
     QComboBox *preset_, *mapping_, *stereo_, *codec_, *depth_;
     NumberField *width_, *quality_, *bit_rate_;
-    QCheckBox *sound_, *distances_;
+    QCheckBox* sound_;
+    QComboBox* distances_;
     QLineEdit* file_;
     QLabel *size_, *checks_, *state_;
     QProgressBar* progress_;
