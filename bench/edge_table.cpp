@@ -6,6 +6,7 @@
 #include "scenes.h"
 #include "scores.h"
 
+#include "base/angle.h"
 #include "base/parallel.h"
 #include "media/still.h"
 #include "seams/tears.h"
@@ -104,12 +105,15 @@ DistanceField true_field(const sim::SimOptions& o, std::int64_t frame, const Sho
                     hall.depth(sim::Vec3f::Zero(), (turn * out.direction(x, y)).cast<float>());
     });
     out.close_edges();
-    if (!hides) return {out, {}};
+    if (!hides) return {out, {}, {}};
     std::vector<Viewpoint> viewpoints;
     for (std::size_t c = 0; c < shot.cameras.size(); ++c)
         viewpoints.push_back({c, shot.rig.cameras[c].pose.position_m});
     auto hidden = hidden_cameras(out, viewpoints, {});
-    return {std::move(out), std::move(hidden)};
+    double focal_px = 1;
+    for (const Camera& c : shot.rig.cameras) focal_px = std::max(focal_px, c.lens.focal_px);
+    auto silhouettes = silhouettes_of(out, hidden, {}, side / kPi / focal_px);
+    return {std::move(out), std::move(hidden), std::move(silhouettes)};
 }
 
 } // namespace

@@ -194,7 +194,7 @@ std::shared_ptr<const DistanceField> Composer::distances_at(const Project& proje
             return std::make_shared<const DistanceField>(
                 moment.zones.flow.fine_edges
                     ? m.zones->fine(m.weighed, moment.flow, moment.areas)
-                    : DistanceField{m.zones->field(m.weighed, moment.flow, moment.areas), {}});
+                    : DistanceField{m.zones->field(m.weighed, moment.flow, moment.areas), {}, {}});
         },
         [](const auto& field) { return field->bytes(); });
 }
@@ -289,7 +289,8 @@ Picture Composer::blend(const Gathered& gathered, const Cancel& cancel) {
         cancel.check();
         FrameParts frame{gathered.sources, gathered.tones, nullptr, gathered.lights, gathered.filter};
         if (gathered.distances)
-            frame.distances = &gathered.distances->grid, frame.hidden = gathered.distances->hidden;
+            frame.distances = &gathered.distances->grid, frame.hidden = gathered.distances->hidden,
+            frame.silhouettes = &gathered.distances->silhouettes;
         blend_rows(*gathered.plan, frame, begin, end, out);
         if (!gathered.grader) return;
         for (int y = begin; y < end; ++y) gathered.grader->apply(out.row(y), std::size_t(out.width()));

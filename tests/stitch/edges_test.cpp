@@ -130,6 +130,54 @@ TEST_CASE("distances step on both sides of a near thing, whichever camera sees w
     CHECK(carved({of_a, of_b, none, none}, carve_node(strip, 0, directions[0], 2), 1.4f, 0) == 0);
 }
 
+TEST_CASE("beside an outline both sides are known, and pass into each other as in a lens's pixel") {
+    const Scene scene;
+    SphereGrid grid(576, 2);
+    for (int y = 0; y < grid.side; ++y)
+        for (int x = 0; x < grid.side; ++x)
+            grid.cell(x, y)[0] = float(1 / scene.depth({0, 0, 0}, grid.direction(x, y)));
+    grid.close_edges();
+    std::vector<std::uint64_t> hidden(std::size_t(578) * 578);
+    for (int y = 0; y < grid.side; ++y)
+        for (int x = 0; x < grid.side; ++x)
+            hidden[std::size_t(y + 1) * 578 + std::size_t(x + 1)] = grid.cell(x, y)[0] > 0.5f ? 1 : 2;
+    repeat_across_folds(576, 1, hidden);
+    const double soft = GENERATE(1.0, 4.0);
+    const Silhouettes silhouettes = silhouettes_of(grid, hidden, {}, soft);
+    REQUIRE_FALSE(silhouettes.empty());
+    for (const auto& c : silhouettes.cells) {
+        CHECK(c.near.inverse_m > 0.65f); // the ball's rim is 1.17 m away
+        CHECK(c.far.inverse_m == Approx(0.25).margin(1e-6));
+        CHECK(c.near.hidden == 1);
+        CHECK(c.far.hidden == 2);
+    }
+    // Along a way from the ball's middle outwards: from all of it to nothing of it, evenly, half at the
+    // outline.
+    const Vec3 middle = scene.ball.normalized(), aside = middle.cross(Vec3(0, 1, 0)).normalized();
+    const double rim = std::asin(scene.radius / scene.ball.norm()), cell = kPi / 2 / 576;
+    double before = 1, least = 1, most = 0;
+    for (double a = rim - 8 * cell; a < rim + 8 * cell; a += cell / 8) {
+        const Vec3 d = std::cos(a) * middle + std::sin(a) * aside;
+        const Vec2 at = octahedral_place(d) * grid.side + Vec2(0.5, 0.5);
+        const int u = int(at.x()), v = int(at.y());
+        if (!silhouettes.touches(v * 578 + u, grid.side)) continue;
+        const SidesThere there =
+            sides_between(silhouettes, grid, v * 578 + u, float(at.x() - u), float(at.y() - v));
+        const double share = double(there.share);
+        CHECK(share < before + 0.08); // a round outline on square cells
+        CHECK(std::abs(share - before) < 0.3);
+        if (std::abs(a - rim) < cell / 8) CHECK(share == Approx(0.5).margin(0.35));
+        before = share, least = std::min(least, share), most = std::max(most, share);
+    }
+    CHECK(least < 0.01);
+    CHECK(most > 0.99);
+    // What leans, however much, is one thing.
+    for (int y = 0; y < grid.side; ++y)
+        for (int x = 0; x < grid.side; ++x) grid.cell(x, y)[0] = float(0.5 + 0.4 * grid.direction(x, y).x());
+    grid.close_edges();
+    CHECK(silhouettes_of(grid, {}, {}, soft).empty());
+}
+
 TEST_CASE("a rod keeps its width for both cameras and from between them") {
     const Vec3 a(-0.08, 0, 0), b(0.08, 0, 0);
     std::vector<Vec3> directions;

@@ -275,7 +275,8 @@ TEST_CASE("everywhere, distances are the room's wherever two cameras see, and ov
         return off[off.size() / 2];
     };
     const Picture truth = sim::true_panorama(hall, o, 0, SphereMapping::equirect, 640, sim::TruthEye::mono);
-    // What the agree distance displaces by half a pixel and more, in the band that two cameras see everywhere.
+    // What the agree distance displaces by half a pixel and more, in the band that two cameras see
+    // everywhere.
     const TargetMap map(view.target);
     std::vector<std::pair<int, int>> displaced;
     for (int y = 90; y < 230; ++y)

@@ -134,6 +134,7 @@ TEST_CASE("with distances and light, the kernel does what the slow obvious way d
             const Vec3 d = distances.direction(x, y);
             distances.cell(x, y)[0] = float(0.6 + 0.5 * std::sin(3 * d.x()) * std::cos(2 * d.z()));
             distances.cell(x, y)[1] = float(std::clamp(0.5 + std::sin(9 * d.y()), 0.0, 1.0));
+            if (fine && d.x() > 0.2) distances.cell(x, y)[0] += 0.3f; // something that stands near
         }
     distances.close_edges();
     for (const auto& c : plan.cameras) {
@@ -150,12 +151,16 @@ TEST_CASE("with distances and light, the kernel does what the slow obvious way d
         lights.push_back(light);
     }
     FrameParts frame{sources, {}, &distances, lights, filter};
+    Silhouettes silhouettes;
     std::uint32_t reserves = 0;
     std::vector<std::uint64_t> hidden; // stripes that one of the two does not see, or neither
     if (fine) {
         hidden.resize(std::size_t(distances.side + 2) * std::size_t(distances.side + 2));
         for (std::size_t i = 0; i < hidden.size(); ++i) hidden[i] = i / 5 % 9 < 4 ? i / 45 % 4 : 0;
         frame.hidden = hidden;
+        silhouettes = silhouettes_of(distances, hidden, {}, 2);
+        CHECK(silhouettes.cells.size() > 200);
+        frame.silhouettes = &silhouettes;
         for (const Segment& s : plan.segments) reserves += s.reserves;
         CHECK((reserves > 0) == (plan.width > 1000)); // where positions follow a parabola
         for (const Segment& s : plan.segments)

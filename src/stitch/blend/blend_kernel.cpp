@@ -256,14 +256,54 @@ class Blender {
             least_alike_ = 0; // nothing is laid on each other
             std::fill(agreement_, agreement_ + kSegment, 0.0f);
         }
-        const bool hides = moves && !frame_.hidden.empty() && find_visible(c, all);
+        if (moves && frame_.silhouettes && !frame_.silhouettes->empty() && find_sides())
+            both_sides(c, segment, count, to);
+        else
+            one_side(c, segment, count, nearer, to);
+    }
+
+  private:
+    /// At the distances of nearer_; of what is hidden on that side.
+    HWY_ATTR void one_side(const Contribution* c, const Segment& segment, int count, const float* nearer,
+                           Half* to) {
+        const bool hides =
+            nearer && !frame_.hidden.empty() && find_visible(c, segment.count + segment.reserves);
         if (segment.count == 1 && c->full && count == kSegment && frame_.lights.empty() && !hides)
             alone(*c, nearer, to);
         else
             shared(c, segment.count, hides ? segment.reserves : 0, hides, count, nearer, to);
     }
 
-  private:
+    /// What lies behind and what stands near, each by its own distances, mixed as find_sides() says.
+    HWY_ATTR void both_sides(const Contribution* c, const Segment& segment, int count, Half* to) {
+        constexpr float kNothing = 1.0f / 512;
+        const auto [least, most] = std::minmax_element(near_share_, near_share_ + count);
+        if (*least > 1 - kNothing || *most < kNothing) {
+            side_ = *least > 1 - kNothing ? Side::near : Side::far;
+            std::copy_n(side_ == Side::near ? near_ : far_, kSegment, nearer_);
+            one_side(c, segment, count, nearer_, to);
+        } else {
+            alignas(16) Half behind[kSegment * 4];
+            side_ = Side::far;
+            std::copy_n(far_, kSegment, nearer_);
+            one_side(c, segment, count, nearer_, behind);
+            side_ = Side::near;
+            std::copy_n(near_, kSegment, nearer_);
+            one_side(c, segment, count, nearer_, to);
+            const D4 d;
+            const hn::Rebind<hwy::float16_t, D4> dh;
+            const auto load = [&](const Half* p) HWY_ATTR {
+                return hn::PromoteTo(d, hn::LoadU(dh, reinterpret_cast<const hwy::float16_t*>(p)));
+            };
+            for (int i = 0; i < count; ++i) {
+                const V4 far = load(behind + 4 * i);
+                store(hn::MulAdd(hn::Set(d, near_share_[i]), hn::Sub(load(to + 4 * i), far), far),
+                      to + 4 * i);
+            }
+        }
+        side_ = Side::whole;
+    }
+
     /// How often a segment places at a grid: at every pixel, or, where it is coarse enough, at eight places
     /// that are a little more than two pixels apart.
     static int places_for(const BlendPlan& plan, const SphereGrid& grid) {
@@ -350,14 +390,63 @@ class Blender {
         }
     }
 
+    /// Both sides of what the field steps between at a segment's pixels; false where it does not. After
+    /// find_nearer().
+    bool find_sides() {
+        const Silhouettes& silhouettes = *frame_.silhouettes;
+        const SphereGrid& grid = *frame_.distances;
+        const int places = distance_places_;
+        bool touches[kSegment], any = false;
+        for (int i = 0; i < places; ++i)
+            any |= touches[i] = silhouettes.touches(distance_at_.cell[i], grid.side);
+        if (!any) return false;
+        const float agree = float(plan_.agree_inverse_m);
+        SidesThere there[kSegment];
+        for (int i = 0; i < places; ++i)
+            there[i] = sides_between(silhouettes, grid, distance_at_.cell[i], distance_at_.fx[i],
+                                     distance_at_.fy[i]);
+        // What has one side alone is on that of the place beside it.
+        const auto follow = [&](int i, int beside) {
+            if (touches[i] || !touches[beside]) return;
+            there[i].share = there[beside].share > 0.5f ? 1.0f : 0.0f;
+            touches[i] = true;
+        };
+        for (int i = 1; i < places; ++i) follow(i, i - 1);
+        for (int i = places - 2; i >= 0; --i) follow(i, i + 1);
+        for (int i = 0; i < kSegment; ++i) {
+            SidesThere here = there[std::min(i, places - 1)];
+            if (places == kFewPlaces) {
+                const auto [n, f] = between(i);
+                const auto mixed = [&](float SidesThere::*what) {
+                    return there[n].*what + f * (there[n + 1].*what - there[n].*what);
+                };
+                here = {mixed(&SidesThere::near_inverse_m), mixed(&SidesThere::far_inverse_m),
+                        mixed(&SidesThere::share)};
+            }
+            near_[i] = here.near_inverse_m - agree, far_[i] = here.far_inverse_m - agree;
+            near_share_[i] = here.share;
+        }
+        return true;
+    }
+
+    /// What is hidden at a cell, on the side that is drawn.
+    std::uint64_t hidden_at(std::int32_t cell) const {
+        if (side_ != Side::whole)
+            if (const std::int32_t n = frame_.silhouettes->at[std::size_t(cell)]; n >= 0) {
+                const Silhouettes::Cell& sides = frame_.silhouettes->cells[std::size_t(n)];
+                return (side_ == Side::near ? sides.near : sides.far).hidden;
+            }
+        return frame_.hidden[std::size_t(cell)];
+    }
+
     /// How far each of so many cameras sees what is at a segment's pixels; false where all of them see it
     /// all. After find_nearer().
     bool find_visible(const Contribution* c, std::uint32_t contributions) {
         const int row = frame_.distances->side + 2, places = distance_places_;
         std::uint64_t any = 0, mine = 0;
         for (int i = 0; i < places; ++i) {
-            const std::uint64_t* const p = frame_.hidden.data() + distance_at_.cell[i];
-            any |= p[0] | p[1] | p[row] | p[row + 1];
+            const std::int32_t cell = distance_at_.cell[i];
+            for (const int offset : {0, 1, row, row + 1}) any |= hidden_at(cell + offset);
         }
         for (std::uint32_t k = 0; any && k < contributions; ++k)
             mine |= hidden_bit(plan_.cameras[c[k].camera].index);
@@ -372,8 +461,9 @@ class Blender {
             }
             float at[kSegment + 1];
             for (int i = 0; i < places; ++i) {
-                const std::uint64_t* const p = frame_.hidden.data() + distance_at_.cell[i];
-                const auto sees = [&](int offset) { return (p[offset] & bit) == 0 ? 1.0f : 0.0f; };
+                const auto sees = [&](int offset) {
+                    return (hidden_at(distance_at_.cell[i] + offset) & bit) == 0 ? 1.0f : 0.0f;
+                };
                 const float fx = distance_at_.fx[i], upper = sees(0) + fx * (sees(1) - sees(0)),
                             lower = sees(row) + fx * (sees(row + 1) - sees(row));
                 at[i] = upper + distance_at_.fy[i] * (lower - upper);
@@ -553,7 +643,9 @@ class Blender {
     int distance_places_ = kSegment, light_places_ = kSegment;
     alignas(64) float nearer_[kSegment], agreement_[kSegment] = {}, light_[kSegment * 4];
     float least_alike_ = 0;
-    GridPlaces distance_at_; ///< of find_nearer()
+    enum class Side { whole, near, far } side_ = Side::whole;
+    float near_[kSegment], far_[kSegment], near_share_[kSegment]; ///< of find_sides()
+    GridPlaces distance_at_;                                      ///< of find_nearer()
     std::vector<float> weights_, visible_;
     std::vector<Pixels> sources_;
     const Taps4* cubic_ = cubic_taps();

@@ -2,6 +2,7 @@
 
 #include "optics/sphere_grid.h"
 #include "picture/picture.h"
+#include "stitch/distances/silhouettes.h"
 #include "stitch/plan/plan.h"
 #include "stitch/source/tone.h"
 
@@ -23,6 +24,8 @@ struct FrameParts {
     /// By cell of `distances` (DistanceField::hidden): cameras of the shot that do not see what is there.
     /// Empty: all do.
     std::span<const std::uint64_t> hidden{};
+    /// Of `distances`: there both sides are drawn and mixed. Or none.
+    const Silhouettes* silhouettes = nullptr;
 };
 
 /// Follows rows [begin, end) of a plan: samples, tones, weighs and adds the sources into `out`. The widest

@@ -4,13 +4,14 @@
 
 #include <algorithm>
 #include <cmath>
+#include <functional>
 #include <vector>
 
 namespace porb {
 
 void blend_rows_reference(const BlendPlan& plan, const FrameParts& frame,
                           std::span<const std::array<double, 2>> falloffs, int begin, int end, Picture& out) {
-    const auto& [sources, tones, distances, lights, filter, hidden] = frame;
+    const auto& [sources, tones, distances, lights, filter, hidden, silhouettes] = frame;
     const int before = filter == Filter::cubic ? 1 : 0, reads = filter == Filter::cubic ? 4 : 2;
     for (int y = begin; y < end; ++y)
         for (int x = 0; x < plan.width; ++x) {
@@ -18,7 +19,7 @@ void blend_rows_reference(const BlendPlan& plan, const FrameParts& frame,
                 std::size_t(y) * std::size_t(plan.segments_per_row) + std::size_t(x / kSegment);
             const Segment& s = plan.segments[index];
             const auto i = std::size_t(x % kSegment);
-            double sum[4] = {};
+            double mixed[4] = {};
             const double t = double(i) / 15;
             const auto along = [&](const float* n) {
                 return n[0] * (2 * t - 1) * (t - 1) + n[1] * 4 * t * (1 - t) + n[2] * t * (2 * t - 1);
@@ -30,76 +31,107 @@ void blend_rows_reference(const BlendPlan& plan, const FrameParts& frame,
                     const float at[3] = {look[0][axis], look[1][axis], look[2][axis]};
                     direction[Eigen::Index(axis)] = along(at);
                 }
-            std::vector<float> weights_here;
-            bool moves = false;
-            for (std::uint32_t k = 0; k < s.count + s.reserves; ++k) {
-                const Contribution& c = plan.contributions[s.first + k];
-                if (k < s.count) weights_here.push_back(c.full ? 1 : plan.weights[c.weights + i]);
-                moves = moves || (distances && c.parallax != Contribution::kNone);
+            struct Part { // one side of a step, or all there is
+                double share, inverse_m;
+                std::function<std::uint64_t(std::size_t)> hidden_at;
+            };
+            std::vector<Part> parts = {
+                {1, distances ? distances->at(direction) : 0, [&](std::size_t n) { return hidden[n]; }}};
+            if (distances && silhouettes && !silhouettes->empty()) {
+                const Vec2 place = octahedral_place(direction) * distances->side + Vec2(0.5, 0.5);
+                const int cu = std::min(int(place.x()), distances->side),
+                          cv = std::min(int(place.y()), distances->side);
+                const std::int32_t cell = cv * (distances->side + 2) + cu;
+                if (silhouettes->touches(cell, distances->side)) {
+                    const SidesThere there = sides_between(*silhouettes, *distances, cell,
+                                                           float(place.x() - cu), float(place.y() - cv));
+                    const auto of = [&](Silhouettes::Side Silhouettes::Cell::*side) {
+                        return [&, side](std::size_t n) {
+                            const std::int32_t at = silhouettes->at[n];
+                            return at < 0 ? hidden[n] : (silhouettes->cells[std::size_t(at)].*side).hidden;
+                        };
+                    };
+                    parts = {
+                        {double(there.share), double(there.near_inverse_m), of(&Silhouettes::Cell::near)},
+                        {1 - double(there.share), double(there.far_inverse_m), of(&Silhouettes::Cell::far)}};
+                }
             }
-            const std::vector<float> planned = weights_here;
-            narrow_weights(weights_here, moves ? float(distances->at(direction, 1)) : 0, plan.feather_power);
-            weights_here.resize(s.count + s.reserves, 0);
-            if (moves && !hidden.empty()) {
-                std::vector<float> visible;
+            for (const Part& part : parts) {
+                double sum[4] = {};
+                std::vector<float> weights_here;
+                bool moves = false;
                 for (std::uint32_t k = 0; k < s.count + s.reserves; ++k) {
-                    const std::uint64_t bit =
-                        hidden_bit(plan.cameras[plan.contributions[s.first + k].camera].index);
-                    SphereGrid sees(distances->side, 1);
-                    for (std::size_t n = 0; n < hidden.size(); ++n)
-                        sees.values[n] = (hidden[n] & bit) == 0 ? 1.0f : 0.0f;
-                    visible.push_back(k < s.count && planned[k] < kSupplies ? 0 : float(sees.at(direction)));
+                    const Contribution& c = plan.contributions[s.first + k];
+                    if (k < s.count) weights_here.push_back(c.full ? 1 : plan.weights[c.weights + i]);
+                    moves = moves || (distances && c.parallax != Contribution::kNone);
                 }
-                share_out_hidden(weights_here, visible, s.count);
-            }
-            for (std::uint32_t k = 0; k < s.count + s.reserves; ++k) {
-                const Contribution& c = plan.contributions[s.first + k];
-                const double w = double(weights_here[k]);
-                if (w <= 0) continue;
-                double u = c.exact ? plan.positions[c.positions + i] : along(c.u);
-                double v = c.exact ? plan.positions[c.positions + kSegment + i] : along(c.v);
-                if (distances && c.parallax != Contribution::kNone) {
-                    const Parallax& p = plan.parallaxes[c.parallax];
-                    const double rho = std::clamp(distances->at(direction) - plan.agree_inverse_m,
-                                                  double(p.low), double(p.high));
-                    u += (along(p.u1) + along(p.u2) * rho) * rho;
-                    v += (along(p.v1) + along(p.v2) * rho) * rho;
-                }
-                const Picture& source = sources[c.camera];
-                const auto weights = [&](double at) {
-                    if (filter == Filter::cubic) return catmull_rom(at);
-                    return std::array<double, 4>{1 - at, at, 0, 0};
-                };
-                const auto wu = weights(u - 0.5 - std::floor(u - 0.5)),
-                           wv = weights(v - 0.5 - std::floor(v - 0.5));
-                double one[4] = {};
-                for (int r = 0; r < reads; ++r)
-                    for (int q = 0; q < reads; ++q) {
-                        const int sx =
-                            std::clamp(int(std::floor(u - 0.5)) - before + q, 0, source.width() - 1);
-                        const int sy =
-                            std::clamp(int(std::floor(v - 0.5)) - before + r, 0, source.height() - 1);
-                        const Rgba p = pixel_at(source, sx, sy);
-                        const double f = wu[std::size_t(q)] * wv[std::size_t(r)];
-                        one[0] += f * p.r, one[1] += f * p.g, one[2] += f * p.b, one[3] += f * p.a;
+                const std::vector<float> planned = weights_here;
+                narrow_weights(weights_here, moves ? float(distances->at(direction, 1)) : 0,
+                               plan.feather_power);
+                weights_here.resize(s.count + s.reserves, 0);
+                if (moves && !hidden.empty()) {
+                    std::vector<float> visible;
+                    for (std::uint32_t k = 0; k < s.count + s.reserves; ++k) {
+                        const std::uint64_t bit =
+                            hidden_bit(plan.cameras[plan.contributions[s.first + k].camera].index);
+                        SphereGrid sees(distances->side, 1);
+                        for (std::size_t n = 0; n < hidden.size(); ++n)
+                            sees.values[n] = (part.hidden_at(n) & bit) == 0 ? 1.0f : 0.0f;
+                        visible.push_back(k < s.count && planned[k] < kSupplies ? 0
+                                                                                : float(sees.at(direction)));
                     }
-                if (!tones.empty() && !tones[c.camera].plain) {
-                    const CameraTone& tone = tones[c.camera];
-                    const double far =
-                        (std::pow(u - double(tone.centre_u), 2) + std::pow(v - double(tone.centre_v), 2)) *
-                        double(tone.per_radius2);
-                    const auto& vignetting = falloffs[c.camera];
-                    const double left = 1 + far * (vignetting[0] + far * vignetting[1]);
-                    for (int i3 = 0; i3 < 3; ++i3)
-                        one[i3] =
-                            double(encoded_from_linear(float(double(linear_from_encoded(float(one[i3]))) *
-                                                             std::pow(double(tone.scale[i3]), 2.4) / left)));
+                    share_out_hidden(weights_here, visible, s.count);
                 }
-                for (int i3 = 0; i3 < 3 && !lights.empty(); ++i3)
-                    one[i3] += lights[c.camera].at(direction, i3);
-                for (int i4 = 0; i4 < 4; ++i4) sum[i4] += w * one[i4];
+                for (std::uint32_t k = 0; k < s.count + s.reserves; ++k) {
+                    const Contribution& c = plan.contributions[s.first + k];
+                    const double w = double(weights_here[k]);
+                    if (w <= 0) continue;
+                    double u = c.exact ? plan.positions[c.positions + i] : along(c.u);
+                    double v = c.exact ? plan.positions[c.positions + kSegment + i] : along(c.v);
+                    if (distances && c.parallax != Contribution::kNone) {
+                        const Parallax& p = plan.parallaxes[c.parallax];
+                        const double rho =
+                            std::clamp(part.inverse_m - plan.agree_inverse_m, double(p.low), double(p.high));
+                        u += (along(p.u1) + along(p.u2) * rho) * rho;
+                        v += (along(p.v1) + along(p.v2) * rho) * rho;
+                    }
+                    const Picture& source = sources[c.camera];
+                    const auto weights = [&](double at) {
+                        if (filter == Filter::cubic) return catmull_rom(at);
+                        return std::array<double, 4>{1 - at, at, 0, 0};
+                    };
+                    const auto wu = weights(u - 0.5 - std::floor(u - 0.5)),
+                               wv = weights(v - 0.5 - std::floor(v - 0.5));
+                    double one[4] = {};
+                    for (int r = 0; r < reads; ++r)
+                        for (int q = 0; q < reads; ++q) {
+                            const int sx =
+                                std::clamp(int(std::floor(u - 0.5)) - before + q, 0, source.width() - 1);
+                            const int sy =
+                                std::clamp(int(std::floor(v - 0.5)) - before + r, 0, source.height() - 1);
+                            const Rgba p = pixel_at(source, sx, sy);
+                            const double f = wu[std::size_t(q)] * wv[std::size_t(r)];
+                            one[0] += f * p.r, one[1] += f * p.g, one[2] += f * p.b, one[3] += f * p.a;
+                        }
+                    if (!tones.empty() && !tones[c.camera].plain) {
+                        const CameraTone& tone = tones[c.camera];
+                        const double far = (std::pow(u - double(tone.centre_u), 2) +
+                                            std::pow(v - double(tone.centre_v), 2)) *
+                                           double(tone.per_radius2);
+                        const auto& vignetting = falloffs[c.camera];
+                        const double left = 1 + far * (vignetting[0] + far * vignetting[1]);
+                        for (int i3 = 0; i3 < 3; ++i3)
+                            one[i3] = double(
+                                encoded_from_linear(float(double(linear_from_encoded(float(one[i3]))) *
+                                                          std::pow(double(tone.scale[i3]), 2.4) / left)));
+                    }
+                    for (int i3 = 0; i3 < 3 && !lights.empty(); ++i3)
+                        one[i3] += lights[c.camera].at(direction, i3);
+                    for (int i4 = 0; i4 < 4; ++i4) sum[i4] += w * one[i4];
+                }
+                for (int i4 = 0; i4 < 4; ++i4) mixed[i4] += part.share * sum[i4];
             }
-            set_pixel(out, x, y, {float(sum[0]), float(sum[1]), float(sum[2]), float(sum[3])});
+            set_pixel(out, x, y, {float(mixed[0]), float(mixed[1]), float(mixed[2]), float(mixed[3])});
         }
 }
 

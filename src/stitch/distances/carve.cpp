@@ -39,7 +39,9 @@ float nearer_than(const cv::Mat& told, const cv::Mat& looks, float x, float y, f
     const int ix = int(x), iy = int(y);
     if (!(x >= 0 && y >= 0) || ix >= looks.cols || iy >= looks.rows || !looks.ptr<std::uint8_t>(iy)[ix])
         return kNotLooking;
-    return read_surface(told, x, y) - parallax;
+    // What is read between places of one surface lies this near the nearest of them: mostly that says enough.
+    const float about = told.ptr<float>(iy)[ix] - parallax;
+    return std::abs(about) > kOneSurface ? about : read_surface(told, x, y) - parallax;
 }
 
 /// Whether neither camera sees past the place at `rho`, and one of them looks there.

@@ -94,6 +94,7 @@ struct SeamZones::Impl {
     std::vector<Viewpoint> viewpoints;              ///< of all cameras that supply pixels
     std::vector<char> known;                        ///< by fine cell: a distance is found
     std::vector<char> coarse;                       ///< by cell: beside shapes
+    double soft_cells = 1;                          ///< fine ones that a lens's pixel covers
     void prepare_edges(std::span<const float> clear_of);
 
     static Vec3 direction(int i) {
@@ -176,6 +177,12 @@ void smooth_borders(SphereGrid& field, const std::vector<int>& borders) {
     }
 }
 
+double largest_focal_px(const PlanKey& key) {
+    double out = 1;
+    for (const std::size_t c : contributing_cameras(key)) out = std::max(out, key.cameras[c].lens.focal_px);
+    return out;
+}
+
 struct StripSteps {
     double along_rad, across_rad;
 };
@@ -183,10 +190,7 @@ struct StripSteps {
 /// pixel.
 StripSteps strip_steps(const PlanKey& key) {
     if (!key.flow.fine_edges) return {kStripStep_rad, kRowStep_rad};
-    double focal_px = 1;
-    for (const std::size_t c : contributing_cameras(key))
-        focal_px = std::max(focal_px, key.cameras[c].lens.focal_px);
-    const double coarser = std::max(1.0, kLeastOfPixel / focal_px / kFineStep_rad);
+    const double coarser = std::max(1.0, kLeastOfPixel / largest_focal_px(key) / kFineStep_rad);
     return {coarser * kFineStep_rad, coarser * kFineRowStep_rad};
 }
 } // namespace
@@ -298,6 +302,7 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
 void SeamZones::Impl::prepare_edges(std::span<const float> clear_of) {
     constexpr int side = kFieldSide * kFiner;
     edges = true;
+    soft_cells = side / (kPi * largest_focal_px(key));
     for (const std::size_t i : contributing_cameras(key))
         if (i < 64) // bits of DistanceField::hidden
             viewpoints.push_back({i, key.cameras[i].pose.position_m});
@@ -599,7 +604,7 @@ DistanceField SeamZones::fine(std::span<const Weighed> moments, const FlowSettin
     const Impl& me = *impl_;
     const std::vector<StripMatch> told_by = told(moments);
     const Drawn rough = drawn(told_by, flow, true);
-    DistanceField out{enlarged(rough.field, kFiner), {}};
+    DistanceField out{enlarged(rough.field, kFiner), {}, {}};
     const int side = out.grid.side;
     const SphereGrid parts = enlarged(rough.parts, kFiner);
     const Bounds bounds = bounds_of(rough.field, rough.nearest);
@@ -643,6 +648,7 @@ DistanceField SeamZones::fine(std::span<const Weighed> moments, const FlowSettin
     out.grid.close_edges();
     if (!areas.empty()) apply_areas(out.grid, channel_of(parts, 3), areas, me.key, me.agree);
     out.hidden = hidden_cameras(out.grid, me.viewpoints, me.known);
+    out.silhouettes = silhouettes_of(out.grid, out.hidden, me.known, me.soft_cells);
     return out;
 }
 

@@ -14,9 +14,9 @@ namespace porb {
 namespace {
 
 constexpr int kAcross = 6, kDown = 3; ///< columns and rows to either side: a degree
-constexpr int kMedianRounds = 2;
-constexpr double kLevels = 8;      ///< grey levels
-constexpr float kTwoThings = 1.2f; ///< columns: less is one surface
+constexpr int kEvery = 2;             ///< of those columns counts, the place's own among them
+constexpr double kLevels = 8;         ///< grey levels
+constexpr float kTwoThings = 1.2f;    ///< columns: less is one surface
 constexpr float kBinsPerColumn = 4;
 constexpr int kMostBins = 512;
 
@@ -28,35 +28,33 @@ void median_by(const cv::Mat& guide, cv::Mat& parallax, const cv::Mat& confidenc
     const cv::Mat block = cv::Mat::ones(2 * kDown + 1, 2 * kAcross + 1, CV_8U);
     cv::Mat most, least, out;
     std::vector<float> bins;
-    for (int round = 0; round < kMedianRounds; ++round) {
-        cv::dilate(parallax, most, block);
-        cv::erode(parallax, least, block);
-        out = parallax.clone();
-        for (int y = 0; y < parallax.rows; ++y)
-            for (int x = 0; x < parallax.cols; ++x) {
-                const float low = least.at<float>(y, x), high = most.at<float>(y, x);
-                if (high - low < kTwoThings) continue;
-                bins.assign(std::size_t(std::min(kMostBins, int((high - low) * kBinsPerColumn) + 1)), 0.0f);
-                const int last = int(bins.size()) - 1;
-                const Place here = guide.at<Place>(y, x);
-                float all = 0;
-                for (int j = std::max(0, y - kDown); j <= std::min(parallax.rows - 1, y + kDown); ++j) {
-                    const Place* g = guide.ptr<Place>(j);
-                    const float *p = parallax.ptr<float>(j), *c = confidence.ptr<float>(j);
-                    for (int i = std::max(0, x - kAcross); i <= std::min(parallax.cols - 1, x + kAcross);
-                         ++i) {
-                        const float w = c[i] * alike[std::size_t(levels_between(g[i], here))];
-                        bins[std::size_t(std::min(last, int((p[i] - low) * kBinsPerColumn)))] += w;
-                        all += w;
-                    }
+    cv::dilate(parallax, most, block);
+    cv::erode(parallax, least, block);
+    out = parallax.clone();
+    for (int y = 0; y < parallax.rows; ++y)
+        for (int x = 0; x < parallax.cols; ++x) {
+            const float low = least.at<float>(y, x), high = most.at<float>(y, x);
+            if (high - low < kTwoThings) continue;
+            bins.assign(std::size_t(std::min(kMostBins, int((high - low) * kBinsPerColumn) + 1)), 0.0f);
+            const int last = int(bins.size()) - 1;
+            const Place here = guide.at<Place>(y, x);
+            float all = 0;
+            for (int j = std::max(0, y - kDown); j <= std::min(parallax.rows - 1, y + kDown); ++j) {
+                const Place* g = guide.ptr<Place>(j);
+                const float *p = parallax.ptr<float>(j), *c = confidence.ptr<float>(j);
+                for (int i = x - kAcross < 0 ? x % kEvery : x - kAcross;
+                     i <= std::min(parallax.cols - 1, x + kAcross); i += kEvery) {
+                    const float w = c[i] * alike[std::size_t(levels_between(g[i], here))];
+                    bins[std::size_t(std::min(last, int((p[i] - low) * kBinsPerColumn)))] += w;
+                    all += w;
                 }
-                float so_far = 0;
-                int at = 0;
-                while (at < last && (so_far += bins[std::size_t(at)]) < all / 2) ++at;
-                out.at<float>(y, x) = low + (float(at) + 0.5f) / kBinsPerColumn;
             }
-        parallax = out;
-    }
+            float so_far = 0;
+            int at = 0;
+            while (at < last && (so_far += bins[std::size_t(at)]) < all / 2) ++at;
+            out.at<float>(y, x) = low + (float(at) + 0.5f) / kBinsPerColumn;
+        }
+    parallax = out;
 }
 
 } // namespace

@@ -20,10 +20,6 @@ constexpr float kStepShare = 1.0f / 12;
 constexpr float kLeastBehind = 0.004f,
                 kBehindShare = 0.01f; ///< 1/m, likewise: by which what is hidden lies behind
 
-float step_at(float inverse_m) {
-    return std::max(kLeastStep, kStepShare * inverse_m);
-}
-
 /// Cells that stand before one of the four beside them.
 std::vector<int> near_edges(const SphereGrid& grid, std::span<const char> known) {
     const int side = grid.side;
@@ -32,7 +28,7 @@ std::vector<int> near_edges(const SphereGrid& grid, std::span<const char> known)
         for (int y = begin; y < end; ++y)
             for (int x = 0; x < side; ++x) {
                 if (!known.empty() && !known[std::size_t(y * side + x)]) continue;
-                const float here = grid.cell(x, y)[0], behind = here - step_at(here);
+                const float here = grid.cell(x, y)[0], behind = here - outline_step(here);
                 if (behind <= 0) continue;
                 if (grid.cell(x - 1, y)[0] < behind || grid.cell(x + 1, y)[0] < behind ||
                     grid.cell(x, y - 1)[0] < behind || grid.cell(x, y + 1)[0] < behind)
@@ -72,6 +68,10 @@ void throw_shadows(const SphereGrid& grid, const std::vector<int>& edges, const 
 }
 
 } // namespace
+
+float outline_step(float inverse_m) {
+    return std::max(kLeastStep, kStepShare * inverse_m);
+}
 
 std::vector<std::uint64_t> hidden_cameras(const SphereGrid& grid, std::span<const Viewpoint> viewpoints,
                                           std::span<const char> known) {

@@ -1,6 +1,7 @@
 #pragma once
 
 #include "optics/sphere_grid.h"
+#include "stitch/distances/silhouettes.h"
 
 #include <cstdint>
 #include <span>
@@ -14,7 +15,10 @@ struct DistanceField {
     /// By cell of the grid, its border included: bit i is set where something nearer keeps the shot's camera
     /// i from seeing what the grid tells. Empty: every camera sees everything.
     std::vector<std::uint64_t> hidden;
-    std::size_t bytes() const { return grid.bytes() + hidden.size() * sizeof(std::uint64_t); }
+    Silhouettes silhouettes; ///< where the grid steps; empty: it is read as it is
+    std::size_t bytes() const {
+        return grid.bytes() + hidden.size() * sizeof(std::uint64_t) + silhouettes.bytes();
+    }
 };
 
 /// A camera that may have something in its way.
@@ -22,6 +26,9 @@ struct Viewpoint {
     std::size_t camera = 0; ///< of the shot's; at most 63
     Vec3 pupil_m;           ///< entrance pupil, rig axes
 };
+
+/// By how much (1/m) a thing as near as that stands before what lies behind it where its outline is.
+float outline_step(float inverse_m);
 
 /// What DistanceField::hidden holds for a grid. From each cell that stands before its neighbour the shadow is
 /// followed that it throws, seen from a viewpoint, on what lies behind: on the sphere about the centre a
