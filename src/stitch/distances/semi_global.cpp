@@ -23,6 +23,10 @@ constexpr std::uint8_t kOutside = 80;              ///< past the end of a's row
 constexpr int kCensusColumns = 3, kCensusRows = 2; ///< columns and rows from one compared place to the next
 constexpr int kLittle = 20;                        ///< what a change of one column costs
 constexpr int kMuch = 300, kAtEdge = 25; ///< a step, where the picture is even and where it has an edge
+constexpr int kCoarseAtEdge = 100;       ///< the same of the coarse match, which holds more together
+constexpr int kBlock = 8;                ///< places a side, about which coarse parallax counts
+constexpr int kBeside = 2;               ///< columns to either side of it
+constexpr int kUnlikely = 8;             ///< what any other parallax costs on top
 constexpr double kUnique = 0.97;         ///< of the next best cost: above it, two are taken for one another
 constexpr int kLeadsBack = 1;            ///< columns
 constexpr int kLeastPatch = 80;          ///< places
@@ -132,18 +136,18 @@ class WayRoom {
 };
 
 /// What a step costs by how many levels the guide changes along the way.
-std::array<Cost, 256> step_costs(double smoothness) {
+std::array<Cost, 256> step_costs(double smoothness, int at_edge) {
     std::array<Cost, 256> out{};
     for (int i = 0; i < 256; ++i)
-        out[std::size_t(i)] = Cost(std::min(4000.0, std::max(kAtEdge, kMuch / (1 + i)) * smoothness));
+        out[std::size_t(i)] = Cost(std::min(4000.0, std::max(at_edge, kMuch / (1 + i)) * smoothness));
     return out;
 }
 
 /// Sums costs along eight ways: four come from above and from one end of the row, four from below and from
 /// the other.
-void add_up(const cv::Mat& guide, double smoothness, Volume& v) {
+void add_up(const cv::Mat& guide, double smoothness, int at_edge, Volume& v) {
     const auto little = Cost(std::min(2000.0, kLittle * smoothness));
-    const std::array<Cost, 256> much = step_costs(smoothness);
+    const std::array<Cost, 256> much = step_costs(smoothness, at_edge);
     std::array<std::vector<Cost>, 4> steps;
     for (auto& way : steps) way.resize(std::size_t(v.width));
     for (const bool down : {true, false}) {
@@ -218,10 +222,39 @@ void leave_out_speckles(SemiGlobalMatch& match) {
     match.known.setTo(0, patches == none);
 }
 
-} // namespace
+/// Parallax that the coarse match (of pictures half as large) found about a block of places costs what it
+/// costs; any other costs more. What repeats, as bars of a window do, is not taken for its neighbour.
+void hold_to(const cv::Mat& coarse, int least, Volume& v) {
+    const int across = (v.width + kBlock - 1) / kBlock, down = (v.height + kBlock - 1) / kBlock;
+    const auto count = std::size_t(v.count);
+    std::vector<std::uint8_t> found(std::size_t(across * down) * count, 0), about(count);
+    for (int y = 0; y < v.height; ++y)
+        for (int x = 0; x < v.width; ++x) {
+            const float p =
+                2 * coarse.at<float>(std::min(y / 2, coarse.rows - 1), std::min(x / 2, coarse.cols - 1));
+            const int k = int(std::lround(p)) - least;
+            std::uint8_t* const to = found.data() + std::size_t(y / kBlock * across + x / kBlock) * count;
+            for (int i = std::max(0, k - kBeside); i <= std::min(v.count - 1, k + kBeside); ++i) to[i] = 1;
+        }
+    for (int by = 0; by < down; ++by)
+        for (int bx = 0; bx < across; ++bx) {
+            std::fill(about.begin(), about.end(), std::uint8_t(kUnlikely));
+            for (int j = std::max(0, by - 1); j <= std::min(down - 1, by + 1); ++j)
+                for (int i = std::max(0, bx - 1); i <= std::min(across - 1, bx + 1); ++i) {
+                    const std::uint8_t* const f = found.data() + std::size_t(j * across + i) * count;
+                    for (std::size_t k = 0; k < count; ++k) about[k] = f[k] ? 0 : about[k];
+                }
+            for (int y = by * kBlock; y < std::min(v.height, (by + 1) * kBlock); ++y)
+                for (int x = bx * kBlock; x < std::min(v.width, (bx + 1) * kBlock); ++x) {
+                    std::uint8_t* const to = v.costs.data() + v.at(x, y);
+                    for (std::size_t k = 0; k < count; ++k) to[k] = std::uint8_t(to[k] + about[k]);
+                }
+        }
+}
 
-SemiGlobalMatch semi_global(const cv::Mat& a, const cv::Mat& b, const SemiGlobalSearch& search) {
-    CV_Assert(a.type() == CV_8UC3 && b.type() == CV_8UC3 && a.size() == b.size());
+/// At one size; `coarse` is the parallax found at half of it, or none.
+SemiGlobalMatch match_once(const cv::Mat& a, const cv::Mat& b, const SemiGlobalSearch& search,
+                           const cv::Mat* coarse) {
     Volume v;
     v.width = b.cols, v.height = b.rows;
     v.count = (search.disparities - search.least + kLanes - 1) / kLanes * kLanes;
@@ -229,11 +262,24 @@ SemiGlobalMatch semi_global(const cv::Mat& a, const cv::Mat& b, const SemiGlobal
     v.sums.assign(v.costs.size(), 0);
     fill_costs(a, b, search.least, v);
     gather_costs(v);
-    add_up(b, search.smoothness, v);
+    if (coarse) hold_to(*coarse, search.least, v);
+    add_up(b, search.smoothness, coarse ? kAtEdge : kCoarseAtEdge, v);
     SemiGlobalMatch out{cv::Mat(b.size(), CV_32F), cv::Mat(b.size(), CV_8U)};
     choose(v, search.least, out);
     leave_out_speckles(out);
     return out;
+}
+
+} // namespace
+
+SemiGlobalMatch semi_global(const cv::Mat& a, const cv::Mat& b, const SemiGlobalSearch& search) {
+    CV_Assert(a.type() == CV_8UC3 && b.type() == CV_8UC3 && a.size() == b.size());
+    cv::Mat half_a, half_b;
+    cv::resize(a, half_a, cv::Size((a.cols + 1) / 2, (a.rows + 1) / 2), 0, 0, cv::INTER_AREA);
+    cv::resize(b, half_b, half_a.size(), 0, 0, cv::INTER_AREA);
+    const SemiGlobalMatch coarse =
+        match_once(half_a, half_b, {search.least / 2, search.disparities / 2, search.smoothness}, nullptr);
+    return match_once(a, b, search, &coarse.parallax);
 }
 
 } // namespace porb

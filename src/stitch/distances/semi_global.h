@@ -18,9 +18,10 @@ struct SemiGlobalMatch {
 /// Parallax of b's places along rows, by colour. What a place costs at a parallax is how far its colour and
 /// the order of brightness about it (census; Zabih and Woodfill 1994) differ, over three places each way.
 /// Costs are added up along eight ways through the picture (Hirschmueller 2008), and a step costs less where
-/// b's colour changes (after the same): so steps lie where the picture has an edge. Pictures are 8-bit, three
-/// channels, of one size. Safe from any thread; takes 3 bytes for each place and parallax while it works, and
-/// some 5 ns.
+/// b's colour changes (after the same): so steps lie where the picture has an edge. Pictures half as large
+/// are matched first, with dearer steps: parallax that was not found there thereabouts costs more. Pictures
+/// are 8-bit, three channels, of one size. Safe from any thread; takes 3 bytes for each place and parallax
+/// while it works, and some 5 ns.
 SemiGlobalMatch semi_global(const cv::Mat& a, const cv::Mat& b, const SemiGlobalSearch& search);
 
 } // namespace porb
