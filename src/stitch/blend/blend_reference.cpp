@@ -9,6 +9,20 @@
 
 namespace porb {
 
+namespace {
+/// The first of the four cells about a direction, counted with those around the grid, and how far past its
+/// middle that lies.
+struct GridPlace {
+    std::int32_t cell = 0;
+    double fx = 0, fy = 0;
+};
+GridPlace place_in(const SphereGrid& grid, const Vec3& direction) {
+    const Vec2 at = octahedral_place(direction) * grid.side + Vec2(0.5, 0.5);
+    const int u = std::min(int(at.x()), grid.side), v = std::min(int(at.y()), grid.side);
+    return {v * (grid.side + 2) + u, at.x() - u, at.y() - v};
+}
+} // namespace
+
 void blend_rows_reference(const BlendPlan& plan, const FrameParts& frame,
                           std::span<const std::array<double, 2>> falloffs, int begin, int end, Picture& out) {
     const auto& [sources, tones, distances, lights, filter, hidden, silhouettes] = frame;
@@ -31,6 +45,7 @@ void blend_rows_reference(const BlendPlan& plan, const FrameParts& frame,
                     const float at[3] = {look[0][axis], look[1][axis], look[2][axis]};
                     direction[Eigen::Index(axis)] = along(at);
                 }
+            const GridPlace there = distances ? place_in(*distances, direction) : GridPlace();
             struct Part { // one side of a step, or all there is
                 double share, inverse_m;
                 std::function<std::uint64_t(std::size_t)> hidden_at;
@@ -38,13 +53,9 @@ void blend_rows_reference(const BlendPlan& plan, const FrameParts& frame,
             std::vector<Part> parts = {
                 {1, distances ? distances->at(direction) : 0, [&](std::size_t n) { return hidden[n]; }}};
             if (distances && silhouettes && !silhouettes->empty()) {
-                const Vec2 place = octahedral_place(direction) * distances->side + Vec2(0.5, 0.5);
-                const int cu = std::min(int(place.x()), distances->side),
-                          cv = std::min(int(place.y()), distances->side);
-                const std::int32_t cell = cv * (distances->side + 2) + cu;
-                if (silhouettes->touches(cell, distances->side)) {
-                    const SidesThere there = sides_between(*silhouettes, *distances, cell,
-                                                           float(place.x() - cu), float(place.y() - cv));
+                if (silhouettes->touches(there.cell, distances->side)) {
+                    const SidesThere sides =
+                        sides_between(*silhouettes, *distances, there.cell, float(there.fx), float(there.fy));
                     const auto of = [&](Silhouettes::Side Silhouettes::Cell::*side) {
                         return [&, side](std::size_t n) {
                             const std::int32_t at = silhouettes->at[n];
@@ -52,8 +63,8 @@ void blend_rows_reference(const BlendPlan& plan, const FrameParts& frame,
                         };
                     };
                     parts = {
-                        {double(there.share), double(there.near_inverse_m), of(&Silhouettes::Cell::near)},
-                        {1 - double(there.share), double(there.far_inverse_m), of(&Silhouettes::Cell::far)}};
+                        {double(sides.share), double(sides.near_inverse_m), of(&Silhouettes::Cell::near)},
+                        {1 - double(sides.share), double(sides.far_inverse_m), of(&Silhouettes::Cell::far)}};
                 }
             }
             for (const Part& part : parts) {
@@ -74,11 +85,15 @@ void blend_rows_reference(const BlendPlan& plan, const FrameParts& frame,
                     for (std::uint32_t k = 0; k < s.count + s.reserves; ++k) {
                         const std::uint64_t bit =
                             hidden_bit(plan.cameras[plan.contributions[s.first + k].camera].index);
-                        SphereGrid sees(distances->side, 1);
-                        for (std::size_t n = 0; n < hidden.size(); ++n)
-                            sees.values[n] = (part.hidden_at(n) & bit) == 0 ? 1.0f : 0.0f;
-                        visible.push_back(k < s.count && planned[k] < kSupplies ? 0
-                                                                                : float(sees.at(direction)));
+                        const auto sees = [&](int right, int below) {
+                            const int n = there.cell + below * (distances->side + 2) + right;
+                            return (part.hidden_at(std::size_t(n)) & bit) == 0 ? 1.0 : 0.0;
+                        };
+                        const double upper = sees(0, 0) + there.fx * (sees(1, 0) - sees(0, 0)),
+                                     lower = sees(0, 1) + there.fx * (sees(1, 1) - sees(0, 1));
+                        visible.push_back(k < s.count && planned[k] < kSupplies
+                                              ? 0
+                                              : float(upper + there.fy * (lower - upper)));
                     }
                     share_out_hidden(weights_here, visible, s.count);
                 }
