@@ -247,6 +247,16 @@ TEST_CASE("moments are brought together where pictures stood still, and only the
     const StripMatch three = steadied(std::vector<WeighedMoment>{{&odd, 1}, {&then, 3}, {&now, 1}});
     CHECK(three.parallax.at<float>(10, 20) == Approx(4.5).margin(0.2));
 
+    // Where parallax steps, a place is of one thing or the other: of what most moments say, not in between.
+    const StripMoment far = moment_of(still, 4), near = moment_of(still, 12),
+                      nearer = moment_of(still, 12.2f);
+    for (const auto& [first, second, expected] :
+         {std::tuple{&far, &near, 12.1}, {&near, &far, 12.1}, {&far, &far, 4.0}}) {
+        const std::vector<WeighedMoment> seen = {
+            {first, 1.1f}, {second, 1}, {&nearer, expected > 5 ? 1.0f : 0.5f}};
+        CHECK(double(steadied(seen, true).parallax.at<float>(10, 20)) == Approx(expected).margin(0.2));
+    }
+
     // Where the picture changed, its own counts alone; elsewhere nothing changes.
     StripMoment moved = now;
     moved.a = still.clone(), moved.b = still.clone();

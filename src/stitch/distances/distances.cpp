@@ -427,7 +427,7 @@ std::vector<StripMatch> SeamZones::told(std::span<const Weighed> moments) const 
         for (int i = begin; i < end; ++i) {
             std::vector<WeighedMoment> strips;
             for (const Weighed& m : moments) strips.push_back({&m.matched->pairs[std::size_t(i)], m.weight});
-            out[std::size_t(i)] = steadied(strips);
+            out[std::size_t(i)] = steadied(strips, impl_->edges);
         }
     });
     return out;

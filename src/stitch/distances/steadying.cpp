@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <array>
+#include <utility>
 
 namespace porb {
 
@@ -55,6 +56,7 @@ StripMatch match_of(const StripMoment& moment) {
 }
 
 using Row = std::vector<float>;
+constexpr std::size_t kMostMoments = 16;
 
 /// Where one row of two moments stood still: `weights` times so much. `own` is the parallax by which b's
 /// places are found in a.
@@ -66,15 +68,39 @@ void weigh_by_stillness(const std::uint8_t* a_off, const std::uint8_t* b_off, co
             still[b_off[x]] * still[a_off[std::clamp(int(float(x) - own[std::size_t(x)] + 0.5f), 0, last)]];
 }
 
-/// The mean that outliers hardly count in (iteratively reweighted, Cauchy's weights; Holland and Welsch
-/// 1977). Rows of values and their weights; `total` is the sum of these.
-void robust_mean(const std::vector<Row>& values, const std::vector<Row>& weights, const Row& total,
-                 Row& mean) {
-    const std::size_t columns = mean.size();
+void weighed_mean(const std::vector<Row>& values, const std::vector<Row>& weights, const Row& total,
+                  Row& mean) {
     std::fill(mean.begin(), mean.end(), 0.0f);
     for (std::size_t m = 0; m < values.size(); ++m)
-        for (std::size_t x = 0; x < columns; ++x) mean[x] += weights[m][x] * values[m][x];
-    for (std::size_t x = 0; x < columns; ++x) mean[x] /= total[x];
+        for (std::size_t x = 0; x < mean.size(); ++x) mean[x] += weights[m][x] * values[m][x];
+    for (std::size_t x = 0; x < mean.size(); ++x) mean[x] /= total[x];
+}
+
+/// Where moments disagree about which of two things is seen, what most of them say. Of the last kMostMoments.
+void weighed_median(const std::vector<Row>& values, const std::vector<Row>& weights, const Row& total,
+                    Row& median) {
+    std::array<std::pair<float, float>, kMostMoments> told; // value, weight
+    const std::size_t n = std::min(values.size(), told.size()), first = values.size() - n;
+    for (std::size_t x = 0; x < median.size(); ++x) {
+        for (std::size_t m = 0; m < n; ++m) told[m] = {values[first + m][x], weights[first + m][x]};
+        std::sort(told.begin(), told.begin() + std::ptrdiff_t(n));
+        float so_far = 0;
+        std::size_t at = 0;
+        while (at + 1 < n && (so_far += told[at].second) < total[x] / 2) ++at;
+        median[x] = told[at].first;
+    }
+}
+
+/// The mean that outliers hardly count in (iteratively reweighted, Cauchy's weights; Holland and Welsch
+/// 1977). Rows of values and their weights; `total` is the sum of these. Begun at the mean, or where parallax
+/// steps at the median: a mean of near and far is neither.
+void robust_mean(const std::vector<Row>& values, const std::vector<Row>& weights, const Row& total,
+                 bool steps, Row& mean) {
+    const std::size_t columns = mean.size();
+    if (steps)
+        weighed_median(values, weights, total, mean);
+    else
+        weighed_mean(values, weights, total, mean);
     Row top(columns), low(columns);
     for (int round = 0; round < kSteadyRounds; ++round) {
         std::fill(top.begin(), top.end(), 0.0f);
@@ -92,7 +118,7 @@ void robust_mean(const std::vector<Row>& values, const std::vector<Row>& weights
 
 } // namespace
 
-StripMatch steadied(std::span<const WeighedMoment> moments) {
+StripMatch steadied(std::span<const WeighedMoment> moments, bool steps) {
     const StripMoment& now = *moments.back().moment;
     if (moments.size() == 1) return match_of(now);
     const cv::Size size = now.parallax.size();
@@ -135,7 +161,7 @@ StripMatch steadied(std::span<const WeighedMoment> moments) {
         };
         weighed(&StripMoment::correlation, out.correlation.ptr<float>(y));
         weighed(&StripMoment::same, out.same.ptr<float>(y));
-        robust_mean(values, weights, total, mean);
+        robust_mean(values, weights, total, steps, mean);
         std::copy(mean.begin(), mean.end(), out.parallax.ptr<float>(y));
     }
     return out;
