@@ -24,8 +24,8 @@ constexpr int kCensusColumns = 3, kCensusRows = 2; ///< columns and rows from on
 constexpr int kLittle = 20;                        ///< what a change of one column costs
 constexpr int kMuch = 300, kAtEdge = 25; ///< a step, where the picture is even and where it has an edge
 constexpr int kCoarseAtEdge = 100;       ///< the same of the coarse match, which holds more together
-constexpr int kBlock = 8;                ///< places a side, about which coarse parallax counts
-constexpr int kBeside = 2;               ///< columns to either side of it
+constexpr int kCoarseBlock = 8;          ///< places a side, about which coarse parallax counts
+constexpr int kBesideCoarse = 2;         ///< columns to either side of it
 constexpr int kUnlikely = 8;             ///< what any other parallax costs on top
 constexpr double kUnique = 0.97;         ///< of the next best cost: above it, two are taken for one another
 constexpr int kLeadsBack = 1;            ///< columns
@@ -225,7 +225,8 @@ void leave_out_speckles(SemiGlobalMatch& match) {
 /// Parallax that the coarse match (of pictures half as large) found about a block of places costs what it
 /// costs; any other costs more. What repeats, as bars of a window do, is not taken for its neighbour.
 void hold_to(const cv::Mat& coarse, int least, Volume& v) {
-    const int across = (v.width + kBlock - 1) / kBlock, down = (v.height + kBlock - 1) / kBlock;
+    const int across = (v.width + kCoarseBlock - 1) / kCoarseBlock,
+              down = (v.height + kCoarseBlock - 1) / kCoarseBlock;
     const auto count = std::size_t(v.count);
     std::vector<std::uint8_t> found(std::size_t(across * down) * count, 0), about(count);
     for (int y = 0; y < v.height; ++y)
@@ -233,8 +234,10 @@ void hold_to(const cv::Mat& coarse, int least, Volume& v) {
             const float p =
                 2 * coarse.at<float>(std::min(y / 2, coarse.rows - 1), std::min(x / 2, coarse.cols - 1));
             const int k = int(std::lround(p)) - least;
-            std::uint8_t* const to = found.data() + std::size_t(y / kBlock * across + x / kBlock) * count;
-            for (int i = std::max(0, k - kBeside); i <= std::min(v.count - 1, k + kBeside); ++i) to[i] = 1;
+            std::uint8_t* const to =
+                found.data() + std::size_t(y / kCoarseBlock * across + x / kCoarseBlock) * count;
+            for (int i = std::max(0, k - kBesideCoarse); i <= std::min(v.count - 1, k + kBesideCoarse); ++i)
+                to[i] = 1;
         }
     for (int by = 0; by < down; ++by)
         for (int bx = 0; bx < across; ++bx) {
@@ -244,8 +247,8 @@ void hold_to(const cv::Mat& coarse, int least, Volume& v) {
                     const std::uint8_t* const f = found.data() + std::size_t(j * across + i) * count;
                     for (std::size_t k = 0; k < count; ++k) about[k] = f[k] ? 0 : about[k];
                 }
-            for (int y = by * kBlock; y < std::min(v.height, (by + 1) * kBlock); ++y)
-                for (int x = bx * kBlock; x < std::min(v.width, (bx + 1) * kBlock); ++x) {
+            for (int y = by * kCoarseBlock; y < std::min(v.height, (by + 1) * kCoarseBlock); ++y)
+                for (int x = bx * kCoarseBlock; x < std::min(v.width, (bx + 1) * kCoarseBlock); ++x) {
                     std::uint8_t* const to = v.costs.data() + v.at(x, y);
                     for (std::size_t k = 0; k < count; ++k) to[k] = std::uint8_t(to[k] + about[k]);
                 }
