@@ -63,6 +63,12 @@ struct SimWords {
     sim::SimOptions options;
 };
 
+std::set<std::string> scene_names() {
+    std::set<std::string> out = {"hall-distant"};
+    for (const auto& [name, things] : sim::things_by_scene()) out.insert(name);
+    return out;
+}
+
 void run_simulation(SimWords w, const Run& run) {
     sim::SimOptions o = w.options;
     o.distant = w.scene == "hall-distant";
@@ -144,8 +150,7 @@ void add_file_verbs(CLI::App& app, const Run& run) {
                 "hall, hall-distant (no parallax), or with things close by: hall-cluttered, hall-thin "
                 "(rods, railings, plants), hall-glass (panes), hall-plain (boards of one colour)")
             ->required()
-            ->check(CLI::IsMember(
-                {"hall", "hall-distant", "hall-cluttered", "hall-thin", "hall-glass", "hall-plain"}));
+            ->check(CLI::IsMember(scene_names()));
         verb->add_option("--rig", w->rig,
                          "two-fisheyes, ring-of-four, ring-of-six, ball-of-eight, dome-of-five or pair-180")
             ->check(CLI::IsMember(sim::rigs_by_name()));

@@ -19,8 +19,8 @@ struct StillOptions {
     int jpeg_quality = 95;                   ///< 1 to 100
     std::optional<SphericalTag> spherical{}; ///< XMP in JPEG and PNG, envmap in EXR
     std::span<const float> metres{}; ///< channel Z of an EXR beside its colours, row by row; none: without it
-    bool parts =
-        false; ///< of such an EXR: a part for colours and one for metres, each read without the other
+    /// Of such an EXR: a part for colours and one for metres, each read without the other.
+    bool parts = false;
 };
 
 /// Writes by the name's ending, .png .jpg .jpeg .tif .tiff .exr; the name appears only when complete. PNG,

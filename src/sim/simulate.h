@@ -58,8 +58,8 @@ struct SimOptions {
     double crf = 20;
     int truth_width = 2048; ///< of the true panoramas; 0 writes none
     std::vector<double> truth_times{1.0};
-    Vec3 truth_place_m =
-        Vec3::Zero(); ///< where they are seen from: x right, y down, z forward of the rig's centre
+    /// Where they are seen from: x right, y down, z forward of the rig's centre.
+    Vec3 truth_place_m = Vec3::Zero();
 };
 
 /// What the simulator knows that a user would not.

@@ -59,7 +59,7 @@ struct Dice {
     }
 };
 
-/// Upright bars of 12 mm every 70 mm between two rails, as wide as it is far away.
+/// Upright bars of 12 mm every 70 mm between two rails.
 void add_railing(Standing& out, const Vec3f& middle, const Vec3f& along) {
     constexpr int kBars = 12;
     constexpr float kStep = 0.07f, kBar = 0.006f;

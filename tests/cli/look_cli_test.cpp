@@ -4,6 +4,8 @@
 #include "picture/compare.h"
 #include "support/odd_exr.h"
 
+#include <ImfMultiPartInputFile.h>
+
 #include <limits>
 
 #include <nlohmann/json.hpp>
@@ -79,6 +81,12 @@ TEST_CASE("the command line reads curves, grades, denoises, and refuses nonsense
     CHECK(says(porbit("depth " + project + " --width 128 --out " + dir + "/z.jpg", 1),
                "End the name in .exr or .png"));
     CHECK(says(porbit("depth " + project + " --out " + project, 1), "End the name"));
+    porbit("still " + project + " --width 128 --distance --parts --out " + dir + "/two.exr");
+    CHECK(Imf::MultiPartInputFile((dir + "/two.exr").c_str()).parts() == 2);
+    CHECK(says(porbit("still " + project + " --parts --out " + dir + "/two.exr", 2), "--distance"));
+    porbit("master " + project + " --preset sphere-exr --width 128 --to 0.01 --distances --parts --out " +
+           dir + "/m.%04d.exr");
+    CHECK(Imf::MultiPartInputFile((dir + "/m.0000.exr").c_str()).parts() == 2);
     CHECK(read_text_file(project) == before_depth);
     CHECK(says(porbit("flow " + project + " --key 1=2", 2), "strength lies between 0 and 1"));
     CHECK(says(porbit("flow " + project + " --key 1=1,200", 2), "the zone lies between 1 and 90"));

@@ -31,17 +31,22 @@ struct Scene {
         };
         return std::min(meets(ball, radius, false), meets({0, 0, 0}, wall_m, true));
     }
+    /// As seen from the centre, 1/m.
+    SphereGrid field() const {
+        SphereGrid grid(576, 2);
+        for (int y = 0; y < grid.side; ++y)
+            for (int x = 0; x < grid.side; ++x)
+                grid.cell(x, y)[0] = float(1 / depth({0, 0, 0}, grid.direction(x, y)));
+        grid.close_edges();
+        return grid;
+    }
 };
 
 } // namespace
 
 TEST_CASE("a near thing hides from each camera what a ray to it meets") {
     const Scene scene;
-    SphereGrid grid(576, 2);
-    for (int y = 0; y < grid.side; ++y)
-        for (int x = 0; x < grid.side; ++x)
-            grid.cell(x, y)[0] = float(1 / scene.depth({0, 0, 0}, grid.direction(x, y)));
-    grid.close_edges();
+    const SphereGrid grid = scene.field();
     const Viewpoint viewpoints[] = {{3, {0.1, 0.02, 0}}, {5, {-0.05, 0, 0.08}}, {63, {0, 0, 0}}};
     const auto hidden = hidden_cameras(grid, viewpoints, {});
     for (const Viewpoint& v : viewpoints) {
@@ -132,11 +137,7 @@ TEST_CASE("distances step on both sides of a near thing, whichever camera sees w
 
 TEST_CASE("beside an outline both sides are known, and pass into each other as in a lens's pixel") {
     const Scene scene;
-    SphereGrid grid(576, 2);
-    for (int y = 0; y < grid.side; ++y)
-        for (int x = 0; x < grid.side; ++x)
-            grid.cell(x, y)[0] = float(1 / scene.depth({0, 0, 0}, grid.direction(x, y)));
-    grid.close_edges();
+    SphereGrid grid = scene.field();
     std::vector<std::uint64_t> hidden(std::size_t(578) * 578);
     for (int y = 0; y < grid.side; ++y)
         for (int x = 0; x < grid.side; ++x)

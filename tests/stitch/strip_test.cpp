@@ -2,6 +2,7 @@
 #include "stitch/distances/edge_smooth.h"
 #include "stitch/distances/follow_distance.h"
 #include "stitch/distances/guide.h"
+#include "stitch/distances/semi_global.h"
 #include "stitch/distances/steadying.h"
 #include "stitch/plan/plan.h"
 #include "support/support.h"
@@ -95,6 +96,38 @@ TEST_CASE("steps of parallax lie at edges of colour that brightness hardly shows
     CHECK(wrong(fine, from - 15, to + 15) < 0.1 * wrong(plain, from - 15, to + 15));
     CHECK(wrong(fine, 60, 70) < 0.02);
     CHECK(fine.trust > 0.9);
+}
+
+TEST_CASE("what repeats is not taken for its neighbour: bars of a window before a white sky") {
+    constexpr int rows = 120, columns = 220, behind = 2, from = 60, to = 170, apart = 16, bar = 2;
+    cv::RNG random(GENERATE(1u, 4u, 5u));
+    cv::Mat wall(rows, columns + behind, CV_8U);
+    random.fill(wall, cv::RNG::UNIFORM, 90, 150);
+    cv::GaussianBlur(wall, wall, cv::Size(5, 5), 1.2);
+    // Bars are about a pixel wide: each lens shows each piece of them lighter or darker than the other does.
+    const auto view = [&](int shift, double gain) {
+        cv::Mat pieces(rows / 12, columns / apart + 1, CV_8U), out(rows, columns, CV_8UC3),
+            noise(rows, columns, CV_16SC3);
+        random.fill(pieces, cv::RNG::UNIFORM, 40, 200);
+        random.fill(noise, cv::RNG::NORMAL, 0, 3);
+        for (int y = 0; y < rows; ++y)
+            for (int x = 0; x < columns; ++x) {
+                const int w = x - shift + behind, along = w - from;
+                const bool pane = w >= from && w < to && y > 20 && y < 100;
+                const int level = !pane                 ? wall.at<std::uint8_t>(y, w)
+                                  : along % apart < bar ? pieces.at<std::uint8_t>(y / 12, along / apart)
+                                                        : 250;
+                out.at<cv::Vec3b>(y, x) = cv::Vec3b::all(std::uint8_t(level * gain));
+            }
+        cv::add(out, noise, out, cv::noArray(), CV_8U);
+        return out;
+    };
+    const SemiGlobalMatch match = semi_global(view(0, 1), view(behind, 0.9), {-2, 48, 1});
+    int wrong = 0, count = 0;
+    for (int y = 10; y < rows - 10; ++y)
+        for (int x = from; x < to + behind; ++x, ++count)
+            wrong += std::abs(match.parallax.at<float>(y, x) - float(behind)) > 1.5f;
+    CHECK(wrong < 0.1 * count); // two thirds without the match of strips half as large
 }
 
 TEST_CASE("parallax of a strip is found, trusted, and seen to be the same") {

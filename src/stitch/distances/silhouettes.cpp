@@ -7,6 +7,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <limits>
 
 namespace porb {
 
@@ -15,32 +16,56 @@ namespace {
 constexpr double kSigmaOfSoft = 0.8, kLeastSigma_cells = 0.5;
 constexpr int kMostReach = 5;
 
-/// What each side is like at a cell, from those about it.
+/// What each side is like at a cell, from those about it: one cell further than shares go.
 Silhouettes::Cell sides_of(const SphereGrid& field, std::span<const std::uint64_t> hidden, int x, int y,
-                           int reach, float middle, std::span<const float> weights) {
-    const int side = field.side, wide = side + 2;
+                           std::span<const float> weights) {
+    const int side = field.side, reach = int(weights.size()) - 1;
+    const int left = std::max(-1, x - reach - 1), right = std::min(side, x + reach + 1),
+              top = std::max(-1, y - reach - 1), bottom = std::min(side, y + reach + 1);
+    float low = field.cell(x, y)[0], high = low;
+    for (int v = top; v <= bottom; ++v)
+        for (int u = left; u <= right; ++u) {
+            low = std::min(low, field.cell(u, v)[0]);
+            high = std::max(high, field.cell(u, v)[0]);
+        }
     Silhouettes::Cell out{};
-    int near_by = 1 << 20, far_by = 1 << 20;
+    int near_by = std::numeric_limits<int>::max(), far_by = near_by;
     float near_share = 0, all = 0;
-    for (int j = -reach - 1; j <= reach + 1; ++j)
-        for (int i = -reach - 1; i <= reach + 1; ++i) {
-            const int u = x + i, v = y + j;
-            if (u < -1 || v < -1 || u > side || v > side) continue;
+    for (int v = top; v <= bottom; ++v)
+        for (int u = left; u <= right; ++u) {
+            const int i = std::abs(u - x), j = std::abs(v - y);
             const float inverse_m = field.cell(u, v)[0];
-            const bool near = inverse_m > middle;
-            if (std::abs(i) <= reach && std::abs(j) <= reach) {
-                const float w = weights[std::size_t(std::abs(i))] * weights[std::size_t(std::abs(j))];
+            const bool near = inverse_m > (low + high) / 2;
+            if (i <= reach && j <= reach) {
+                const float w = weights[std::size_t(i)] * weights[std::size_t(j)];
                 all += w;
                 if (near) near_share += w;
             }
             int& nearest = near ? near_by : far_by;
             if (i * i + j * j >= nearest) continue;
             nearest = i * i + j * j;
-            (near ? out.near : out.far) = {
-                inverse_m,
-                hidden.empty() ? 0 : hidden[std::size_t(v + 1) * std::size_t(wide) + std::size_t(u + 1)]};
+            const auto cell = std::size_t(v + 1) * std::size_t(side + 2) + std::size_t(u + 1);
+            (near ? out.near : out.far) = {inverse_m, hidden.empty() ? 0 : hidden[cell]};
         }
     out.share = near_share / all;
+    return out;
+}
+
+/// Cells before or behind one of the four beside them, and those within `reach` of such (255).
+cv::Mat beside_outlines(const SphereGrid& field, int reach) {
+    const int side = field.side;
+    cv::Mat out = cv::Mat::zeros(side, side, CV_8U);
+    parallel_ranges(side, 16, [&](int begin, int end) {
+        for (int y = begin; y < end; ++y)
+            for (int x = 0; x < side; ++x) {
+                const float here = field.cell(x, y)[0];
+                for (const float there : {field.cell(x - 1, y)[0], field.cell(x + 1, y)[0],
+                                          field.cell(x, y - 1)[0], field.cell(x, y + 1)[0]})
+                    if (std::abs(here - there) > outline_step(std::max(here, there)))
+                        out.at<std::uint8_t>(y, x) = 255;
+            }
+    });
+    cv::dilate(out, out, cv::Mat::ones(2 * reach + 1, 2 * reach + 1, CV_8U));
     return out;
 }
 
@@ -53,31 +78,15 @@ Silhouettes silhouettes_of(const SphereGrid& field, std::span<const std::uint64_
     const int reach = std::clamp(int(std::ceil(1.5 * sigma)), 1, kMostReach);
     std::vector<float> weights;
     for (int i = 0; i <= reach; ++i) weights.push_back(float(std::exp(-0.5 * i * i / sigma / sigma)));
-    // Beside an outline, and one cell further than shares go: what lies past that is of one side.
-    cv::Mat beside = cv::Mat::zeros(wide, wide, CV_8U), inverse(wide, wide, CV_32F), most, least;
-    for (int y = 0; y < wide; ++y)
-        for (int x = 0; x < wide; ++x) {
-            const float here = inverse.at<float>(y, x) = field.cell(x - 1, y - 1)[0];
-            for (const auto& [u, v] : {std::pair{x - 1, y}, {x, y - 1}}) {
-                if (u < 0 || v < 0) continue;
-                const float there = inverse.at<float>(v, u);
-                if (std::abs(here - there) > outline_step(std::max(here, there)))
-                    beside.at<std::uint8_t>(y, x) = beside.at<std::uint8_t>(v, u) = 255;
-            }
-        }
-    const cv::Mat about = cv::Mat::ones(2 * reach + 3, 2 * reach + 3, CV_8U);
-    cv::dilate(beside, beside, cv::Mat::ones(2 * reach + 1, 2 * reach + 1, CV_8U));
-    cv::dilate(inverse, most, about);
-    cv::erode(inverse, least, about);
+    const cv::Mat beside = beside_outlines(field, reach);
     std::vector<std::vector<std::pair<std::int32_t, Silhouettes::Cell>>> rows{std::size_t(side)};
     parallel_ranges(side, 16, [&](int begin, int end) {
         for (int y = begin; y < end; ++y)
             for (int x = 0; x < side; ++x) {
+                if (!beside.at<std::uint8_t>(y, x)) continue;
                 if (!known.empty() && !known[std::size_t(y * side + x)]) continue;
-                if (!beside.at<std::uint8_t>(y + 1, x + 1)) continue;
-                const float high = most.at<float>(y + 1, x + 1), low = least.at<float>(y + 1, x + 1);
-                rows[std::size_t(y)].emplace_back(
-                    (y + 1) * wide + x + 1, sides_of(field, hidden, x, y, reach, (high + low) / 2, weights));
+                rows[std::size_t(y)].emplace_back((y + 1) * wide + x + 1,
+                                                  sides_of(field, hidden, x, y, weights));
             }
     });
     Silhouettes out;

@@ -56,7 +56,6 @@ StripMatch match_of(const StripMoment& moment) {
 }
 
 using Row = std::vector<float>;
-constexpr std::size_t kMostMoments = 16;
 
 /// Where one row of two moments stood still: `weights` times so much. `own` is the parallax by which b's
 /// places are found in a.
@@ -76,14 +75,14 @@ void weighed_mean(const std::vector<Row>& values, const std::vector<Row>& weight
     for (std::size_t x = 0; x < mean.size(); ++x) mean[x] /= total[x];
 }
 
-/// Where moments disagree about which of two things is seen, what most of them say. Of the last kMostMoments.
+/// Where moments disagree about which of two things is seen, what most of them say.
 void weighed_median(const std::vector<Row>& values, const std::vector<Row>& weights, const Row& total,
                     Row& median) {
-    std::array<std::pair<float, float>, kMostMoments> told; // value, weight
-    const std::size_t n = std::min(values.size(), told.size()), first = values.size() - n;
+    const std::size_t n = values.size();
+    std::vector<std::pair<float, float>> told(n); // value, weight
     for (std::size_t x = 0; x < median.size(); ++x) {
-        for (std::size_t m = 0; m < n; ++m) told[m] = {values[first + m][x], weights[first + m][x]};
-        std::sort(told.begin(), told.begin() + std::ptrdiff_t(n));
+        for (std::size_t m = 0; m < n; ++m) told[m] = {values[m][x], weights[m][x]};
+        std::sort(told.begin(), told.end());
         float so_far = 0;
         std::size_t at = 0;
         while (at + 1 < n && (so_far += told[at].second) < total[x] / 2) ++at;
