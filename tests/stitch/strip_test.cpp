@@ -127,7 +127,7 @@ TEST_CASE("what repeats is not taken for its neighbour: bars of a window before 
     for (int y = 10; y < rows - 10; ++y)
         for (int x = from; x < to + behind; ++x, ++count)
             wrong += std::abs(match.parallax.at<float>(y, x) - float(behind)) > 1.5f;
-    CHECK(wrong < 0.1 * count); // two thirds without the match of strips half as large
+    CHECK(wrong < 0.1 * count); // a third and more without the match of strips half as large
 }
 
 TEST_CASE("parallax of a strip is found, trusted, and seen to be the same") {
