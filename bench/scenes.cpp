@@ -83,6 +83,22 @@ Take make_take(const sim::SimOptions& o, std::int64_t frame, int width, const fs
     return take;
 }
 
+TrueEyes true_eyes(const sim::SimOptions& o, std::int64_t frame, int width, const fs::path& folder) {
+    fs::create_directories(folder);
+    std::unique_ptr<sim::Hall> hall;
+    const auto eye = [&](sim::TruthEye which, const char* word) {
+        const fs::path path = folder / fmt::format("truth-{}{}.png", word, width);
+        if (!fs::exists(path)) {
+            if (!hall) hall = std::make_unique<sim::Hall>(o.things, o.things_seed);
+            write_still(sim::true_panorama(*hall, o, double(frame) / o.rate.to_double(), SphereMapping::equirect,
+                                           width, which),
+                        path, {8, 95, {}});
+        }
+        return bytes_of(read_still(path));
+    };
+    return {eye(sim::TruthEye::left, "left"), eye(sim::TruthEye::right, "right")};
+}
+
 cv::Mat true_inverse(const sim::SimOptions& o, std::int64_t frame, int width, const fs::path& folder) {
     const fs::path path = folder / fmt::format("inverse{}.bin", width);
     cv::Mat out(width / 2, width, CV_32F);

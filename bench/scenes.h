@@ -24,6 +24,12 @@ struct Take {
 /// Renders what `folder` does not hold yet.
 Take make_take(const sim::SimOptions& options, std::int64_t frame, int width,
                const std::filesystem::path& folder);
+/// The same panorama as a left and a right eye see it (drawn by the simulator's usual eyes), kept as well.
+struct TrueEyes {
+    cv::Mat left, right;
+};
+TrueEyes true_eyes(const sim::SimOptions& options, std::int64_t frame, int width,
+                   const std::filesystem::path& folder);
 /// True inverse distance (1/m) from the rig's centre, by pixel of the panorama (32-bit); kept as well.
 cv::Mat true_inverse(const sim::SimOptions& options, std::int64_t frame, int width,
                      const std::filesystem::path& folder);

@@ -3,6 +3,7 @@
 
 #include "base/json.h"
 #include "master/inspect.h"
+#include "project/limits.h"
 #include "sim/simulate.h"
 
 #include <fmt/format.h>
@@ -59,7 +60,7 @@ void print_words(const Inspection& i, const std::string& file) {
 struct SimWords {
     std::string scene, out, rig = "two-fisheyes", rate = "30";
     std::vector<std::string> faults;
-    std::vector<double> truth_times{1.0}, truth_place{0, 0, 0};
+    std::vector<double> truth_times{1.0}, truth_place{0, 0, 0}, truth_merge{55, 80};
     sim::SimOptions options;
 };
 
@@ -74,6 +75,9 @@ void run_simulation(SimWords w, const Run& run) {
     o.distant = w.scene == "hall-distant";
     if (!o.distant) o.things = sim::things_by_scene().at(w.scene);
     o.truth_place_m = Vec3(w.truth_place[0], w.truth_place[1], w.truth_place[2]);
+    o.truth_merge_from_deg = w.truth_merge[0], o.truth_merge_to_deg = w.truth_merge[1];
+    if (w.truth_merge[0] >= w.truth_merge[1])
+        throw CLI::ValidationError("--truth-merge", "needs its second latitude above its first");
     o.rig = sim::rigs_by_name().at(w.rig);
     o.rate = seconds_in(w.rate, "--rate");
     if (o.rate <= Rational(0) || o.rate > Rational(1000))
@@ -185,6 +189,17 @@ void add_file_verbs(CLI::App& app, const Run& run) {
             ->delimiter(',')
             ->expected(3)
             ->check(within({-5, 5}));
+        verb->add_option("--truth-ipd", w->options.truth_ipd_m,
+                         "How far apart true eyes stand, metres (0.064 unless set)")
+            ->check(within(limits::kIpd_m));
+        verb->add_option("--truth-converge", w->options.truth_converge_m,
+                         "Where true eyes lie on each other, metres; 0: infinitely far")
+            ->check(within(limits::kConverge_m));
+        verb->add_option("--truth-merge", w->truth_merge,
+                         "Latitudes between which true eyes come together (55,80 unless set)")
+            ->delimiter(',')
+            ->expected(2)
+            ->check(within(limits::kMerge_deg));
         verb->add_option("--out", w->out, "Folder")->required();
         verb->callback([w, run] { run_simulation(*w, run); });
     }

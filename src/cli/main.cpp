@@ -154,6 +154,7 @@ int main(int argc, char** argv) {
     cli::add_grade_verbs(app, run);
     cli::add_seam_verbs(app, run);
     cli::add_line_verbs(app, run);
+    cli::add_stereo_verbs(app, run);
     cli::add_picture_verbs(app, run);
     cli::add_file_verbs(app, run);
     try {

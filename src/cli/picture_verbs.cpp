@@ -33,6 +33,8 @@ void make_still(const StillWords& w, const Run& run) {
     request.width = w.width;
     request.mapping = w.mapping == "half" ? SphereMapping::half_equirect : SphereMapping::equirect;
     request.eye = w.eye == "left" ? Eye::left : w.eye == "right" ? Eye::right : Eye::mono;
+    if (w.eye == "both")
+        request.stereo = w.mapping == "half" ? StereoLayout::left_right : StereoLayout::top_bottom;
     request.time = moment_in(w.time, "--time", project, shot, composer.library());
     if (request.mapping == SphereMapping::equirect) {
         for (const PoleHole& hole : pole_holes(shot)) std::cerr << "porbit: note: " << words_of(hole) << "\n";
@@ -45,11 +47,16 @@ void make_still(const StillWords& w, const Run& run) {
                         "End the name in .exr, or write them alone with porbit depth");
         View view;
         view.target = sphere_target(request.mapping, request.width);
-        view.eye = request.eye;
-        depth = depth_map(composer, project, shot, request.time, view);
+        const auto of_eye = [&](Eye eye) {
+            view.eye = eye;
+            return depth_map(composer, project, shot, request.time, view);
+        };
+        depth = request.stereo == StereoLayout::mono ? of_eye(request.eye)
+                                                     : stacked(of_eye(Eye::left), of_eye(Eye::right),
+                                                               request.stereo == StereoLayout::left_right);
     }
     write_still(render_still(composer, project, shot, request, run.cancel), w.out,
-                {w.depth, 95, SphericalTag{request.mapping, StereoLayout::mono}, depth.metres, w.parts});
+                {w.depth, 95, SphericalTag{request.mapping, request.stereo}, depth.metres, w.parts});
     print_remarks(project, shot, composer.library());
     std::cout << w.out << "\n";
 }
@@ -179,8 +186,9 @@ void add_picture_verbs(CLI::App& app, const Run& run) {
         verb->add_option("--shot", w->shot, "Name or id of the shot (the first unless set)");
         verb->add_option("--time", w->time, "Shot time in seconds");
         verb->add_option("--width", w->width, "Pixels across one eye")->check(within(limits::kWidth_px));
-        verb->add_option("--eye", w->eye, "mono, left or right")
-            ->check(CLI::IsMember({"mono", "left", "right"}));
+        verb->add_option("--eye", w->eye,
+                         "mono, left, right, or both: left above right, of half spheres beside it")
+            ->check(CLI::IsMember({"mono", "left", "right", "both"}));
         verb->add_option("--mapping", w->mapping, "sphere, or half for 180 degrees")
             ->check(CLI::IsMember({"sphere", "half"}));
         verb->add_option("--depth", w->depth, "Bits a channel in PNG and TIFF, 8 or 16")

@@ -33,6 +33,7 @@ void add_match_verbs(CLI::App& app, const Run& run);
 void add_grade_verbs(CLI::App& app, const Run& run);   ///< curve, grade, denoise
 void add_seam_verbs(CLI::App& app, const Run& run);    ///< shape, shelter
 void add_line_verbs(CLI::App& app, const Run& run);    ///< lines, crossings, flow
+void add_stereo_verbs(CLI::App& app, const Run& run);  ///< eyes
 void add_picture_verbs(CLI::App& app, const Run& run); ///< still, master
 void add_file_verbs(CLI::App& app, const Run& run);    ///< inspect, tag, simulate
 void add_rig_verbs(CLI::App& app, const Run& run); ///< takes, sync, circles, profiles, calibration, motion

@@ -7,6 +7,7 @@
 #include "media/sound.h"
 #include "media/still.h"
 #include "project/outputs.h"
+#include "stereo/findings.h"
 #include "stitch/depth_map.h"
 #include "stitch/plan/coverage_report.h"
 
@@ -221,11 +222,10 @@ Preflight preflight(const Project& project, const Deliverable& d, MediaLibrary& 
     const Span span = used_span(project, *shot, library);
     if (any && span.empty() && out.stops.empty()) out.stops.push_back("nothing lies between in and out");
     if (d.stereo != StereoLayout::mono) {
-        if (!left || !right) out.stops.push_back("the rig has no camera for one of the two eyes");
-        if (std::none_of(shot->rig.cameras.begin(), shot->rig.cameras.end(),
-                         [](const Camera& c) { return c.eyes != Eyes::both; }))
-            out.warnings.push_back(
-                "every camera serves both eyes: the two pictures will be alike, without depth");
+        if (shot->stereo.from == EyesFrom::cameras && (!left || !right))
+            out.stops.push_back("no camera in use serves one of the two eyes");
+        for (const EyeFinding& f : eye_findings(*shot))
+            (f.stops ? out.stops : out.warnings).push_back(f.what + ". " + f.mend);
     }
     if (d.mapping == SphereMapping::equirect) {
         for (const PoleHole& hole : pole_holes(*shot)) out.warnings.push_back(words_of(hole));

@@ -4,6 +4,7 @@
 #include "project/fields_calibrating.h"
 #include "project/fields_look.h"
 #include "project/fields_seams.h"
+#include "project/fields_stereo.h"
 #include "project/origins.h"
 #include "project/project.h"
 
@@ -158,6 +159,7 @@ void fields(V& v, S& s) {
     fields(v, s.calibration);
     v.part_unless_usual("match", s.colour.match);
     fields(v, s.seams);
+    v.part_unless_usual("stereo", s.stereo);
     fields(v, s.look);
     v.check([&](const auto& c) { check_shot(c, s); });
     v.rest(s.extra_json);

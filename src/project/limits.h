@@ -51,6 +51,10 @@ inline constexpr Range kOvalWidth_deg{0.1, 360}, kOvalHeight_deg{0.1, 180};
 inline constexpr Range kEase_s{0, 60};
 inline constexpr Range kScanStep_s{0, 3600}, kApart_px{0, 1e5};
 
+// Stereo.
+inline constexpr Range kIpd_m{0.001, 1}, kConverge_m{0, 1e6}; // 0 stands for infinitely far
+inline constexpr Range kMerge_deg{0, 90}, kComfort_deg{0.05, 20};
+
 // Grade.
 inline constexpr Range kContrast{0.1, 10}, kPivot{0.001, 10};
 inline constexpr Range kLift{-1, 1}, kGamma{0.1, 10}, kGain{0, 16}, kSaturation{0, 16};

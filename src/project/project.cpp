@@ -93,6 +93,7 @@ Shot shot_for_rig(const Rig& rig, std::string name) {
     shot.name = std::move(name);
     shot.rig = rig;
     shot.seams.flow.on = true; // without effect until the rig is solved
+    shot.seams.flow.everywhere = true;
     match_cameras_to_rig(shot);
     return shot;
 }

@@ -10,6 +10,7 @@
 #include "project/colour.h"
 #include "project/grade.h"
 #include "project/seams.h"
+#include "project/stereo.h"
 
 #include <memory>
 #include <optional>
@@ -149,6 +150,7 @@ struct Shot {
     ShotLevelling levelling;
     ShotColour colour;
     ShotSeams seams;
+    StereoSettings stereo;
     ShotLook look;
     std::string extra_json;
     bool operator==(const Shot&) const = default;

@@ -2,6 +2,7 @@
 
 #include "base/angle.h"
 #include "base/parallel.h"
+#include "optics/eye_rays.h"
 #include "optics/target.h"
 #include "picture/transfer.h"
 #include "sim/patterns.h"
@@ -340,9 +341,13 @@ Picture true_panorama(Hall& hall, const SimOptions& o, double seconds, SphereMap
     const TargetMap map(half ? half_sphere_target(width) : equirect_target(width));
     Picture out(map.target().width, map.target().height);
     const Vec3 middle = truth_place(o, seconds);
-    const double side = eye == TruthEye::mono
-                            ? 0
-                            : (eye == TruthEye::left ? -kHalfEye : kHalfEye) / (o.distant ? kDistant : 1);
+    const double side = eye == TruthEye::mono ? 0 : eye == TruthEye::left ? -1 : 1,
+                 scale = o.distant ? kDistant : 1;
+    EyeRays rays;
+    if (!half)
+        rays = converged({0.5 * side * o.truth_ipd_m, 0, o.truth_merge_from_deg, o.truth_merge_to_deg},
+                         o.truth_converge_m);
+    const Vec3 lens = half ? Vec3(side * kHalfEye, 0, 0) : Vec3(Vec3::Zero());
     parallel_ranges(out.height(), 8, [&](int begin, int end) {
         for (int y = begin; y < end; ++y)
             for (int x = 0; x < out.width(); ++x) {
@@ -350,9 +355,8 @@ Picture true_panorama(Hall& hall, const SimOptions& o, double seconds, SphereMap
                 const Vec3f light = pixel_light(
                     hall, x, y,
                     [&](float dx, float dy, Vec3f& from, Vec3f& direction) {
-                        const Vec3 d = *map.direction(Vec2(x + dx, y + dy));
-                        const double lon = half ? 0 : ((x + dx) / out.width() - 0.5) * 2 * kPi;
-                        from = (middle + Vec3(side * std::cos(lon), 0, -side * std::sin(lon))).cast<float>();
+                        const Vec3 d = rays.looks(*map.direction(Vec2(x + dx, y + dy)));
+                        from = (middle + (lens + rays.origin_m(d)) / scale).cast<float>();
                         direction = d.cast<float>();
                         return true;
                     },

@@ -60,6 +60,9 @@ struct SimOptions {
     std::vector<double> truth_times{1.0};
     /// Where they are seen from: x right, y down, z forward of the rig's centre.
     Vec3 truth_place_m = Vec3::Zero();
+    /// Of the eyes of true whole spheres: how far apart, where they come together towards the poles, and at
+    /// what distance both lie on each other (0: infinitely far). Half spheres are seen by the pair's lenses.
+    double truth_ipd_m = 0.064, truth_merge_from_deg = 55, truth_merge_to_deg = 80, truth_converge_m = 0;
 };
 
 /// What the simulator knows that a user would not.
@@ -93,8 +96,8 @@ Picture render_source(Hall& hall, const SimOptions& options, const Truth& truth,
                       const std::vector<std::size_t>& cameras, std::int64_t frame);
 
 enum class TruthEye { mono, left, right };
-/// What a perfect stitch would show: from the rig's centre, or for stereo from eyes 0.064 m apart (for whole
-/// spheres turned with the column: omnidirectional stereo, Ishiguro et al. 1992).
+/// What a perfect stitch would show: from the rig's centre, or for stereo from two eyes (for whole spheres by
+/// rays that touch the viewing circle: optics/eye_rays.h).
 Picture true_panorama(Hall& hall, const SimOptions& options, double seconds, SphereMapping mapping, int width,
                       TruthEye eye);
 

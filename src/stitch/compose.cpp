@@ -35,6 +35,7 @@ std::string size_text(int width, int height) {
 Composer::Composer(std::shared_ptr<MediaLibrary> library)
     : library_(std::move(library)), cleaner_(library_->bound()), plans_(library_->bound()),
       zones_(library_->bound()), matched_moments_(library_->bound()), fields_(library_->bound()),
+      eye_fields_(library_->bound()),
       confidences_(library_->bound()), bands_(library_->bound()) {}
 
 std::shared_ptr<const BlendPlan> Composer::plan_for(const PlanKey& key) {
@@ -187,6 +188,25 @@ std::shared_ptr<const DistanceField> Composer::distances_at(const Project& proje
                                                             Seconds time, const PlanKey& key,
                                                             const Cancel& cancel) {
     const MomentKey moment = moment_key(project, shot, time, key);
+    if (!key.rays.moves()) return distances_from_centre(project, shot, moment, key, cancel);
+    RigEyeRays eye{key.rays, rotation_of(key.orientation)};
+    eye.rays.turn_deg = 0; // where a ray ends does not depend on where it is shown
+    return eye_fields_.get(
+        {moment, eye},
+        [&] {
+            const auto from_centre = distances_from_centre(project, shot, moment, key, cancel);
+            const auto zones = zones_.get(
+                moment.zones, [&] { return std::make_shared<const SeamZones>(moment.zones); },
+                [](const auto& made) { return made->bytes(); });
+            return std::make_shared<const DistanceField>(zones->seen_by(*from_centre, eye));
+        },
+        [](const auto& field) { return field->bytes(); });
+}
+
+std::shared_ptr<const DistanceField> Composer::distances_from_centre(const Project& project, const Shot& shot,
+                                                                     const MomentKey& moment,
+                                                                     const PlanKey& key,
+                                                                     const Cancel& cancel) {
     return fields_.get(
         moment,
         [&] {

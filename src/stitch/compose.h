@@ -44,7 +44,7 @@ class Composer {
 
     std::shared_ptr<const BlendPlan> plan_for(const PlanKey& key);
     /// How far away things near seams are at that moment (they do not depend on the view but for its eye);
-    /// empty while the shot's flow is off.
+    /// empty while the shot's flow is off. Of an eye drawn from distances: along its rays, by where they look.
     SphereGrid distances(const Project& project, const Shot& shot, Seconds time, Eye eye = Eye::mono,
                          const Cancel& cancel = {});
     /// How far they are trusted at that moment (SeamZones::confidence); empty while the shot's flow is off.
@@ -105,6 +105,10 @@ class Composer {
     MomentKey moment_key(const Project& project, const Shot& shot, Seconds time, const PlanKey& key) const;
     Moments moments(const Project& project, const Shot& shot, const MomentKey& field, const PlanKey& key,
                     const Cancel& cancel);
+    std::shared_ptr<const DistanceField> distances_from_centre(const Project& project, const Shot& shot,
+                                                               const MomentKey& moment, const PlanKey& key,
+                                                               const Cancel& cancel);
+    /// Those of the key's eye.
     std::shared_ptr<const DistanceField> distances_at(const Project& project, const Shot& shot, Seconds time,
                                                       const PlanKey& key, const Cancel& cancel);
     std::vector<SphereGrid> lights_at(const Project& project, const Shot& shot, Seconds time,
@@ -118,6 +122,7 @@ class Composer {
     Cache<MomentKey, SeamZones::MatchedMomentPtr>
         matched_moments_; ///< what was matched at moments, for those beside them
     Cache<MomentKey, std::shared_ptr<const DistanceField>> fields_;
+    Cache<std::pair<MomentKey, RigEyeRays>, std::shared_ptr<const DistanceField>> eye_fields_;
     Cache<MomentKey, std::shared_ptr<const SphereGrid>> confidences_;
     Cache<std::pair<PlanKey, double>, std::shared_ptr<const LightBands>> bands_; ///< by their widest, degrees
     std::mutex grader_mutex_;

@@ -23,6 +23,7 @@ DepthMap depth_map(const SphereGrid& found, const Shot& shot, Seconds time, cons
     time = nearest_frame_time(time, shot.timing.rate);
     const TargetMap map(view.target);
     const Mat3 to_rig = orientation_at(shot, time).transpose();
+    const EyeRays rays = eye_rays_of(shot, view.eye, time);
     const double agree = shot.seams.agree_distance_m > 0 ? 1 / shot.seams.agree_distance_m : 0;
     const Region region = whole_region(view);
     DepthMap out{region.width, region.height, {}};
@@ -32,7 +33,7 @@ DepthMap depth_map(const SphereGrid& found, const Shot& shot, Seconds time, cons
             for (int x = 0; x < out.width; ++x) {
                 const auto d = map.direction({x + 0.5 + region.x, y + 0.5 + region.y});
                 if (!d) continue;
-                const double inverse = found.empty() ? agree : found.at(to_rig * *d);
+                const double inverse = found.empty() ? agree : found.at(to_rig * rays.looks(*d));
                 out.metres[std::size_t(y) * std::size_t(out.width) + std::size_t(x)] =
                     inverse * double(kFarthestDepth_m) > 1 ? float(1 / inverse) : kFarthestDepth_m;
             }

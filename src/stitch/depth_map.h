@@ -6,7 +6,7 @@
 
 namespace porb {
 
-/// Distances from the rig's centre as a picture of them.
+/// Distances from the rig's centre as a picture of them; of an eye drawn from distances, along its rays.
 struct DepthMap {
     int width = 0, height = 0;
     std::vector<float>

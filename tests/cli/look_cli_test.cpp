@@ -158,3 +158,46 @@ TEST_CASE("the command line finds lines and crossings, closes them, and says wha
     const auto again = nlohmann::json::parse(porbit("crossings " + project + " --measure --json --dry-run"));
     CHECK(again["open"] == solved["open"]); // what was ticked stays ticked when it is measured again
 }
+
+TEST_CASE("eyes come from distances, are measured and fitted, and every word is checked") {
+    const TempFolder folder;
+    const std::string project = ring_project(folder), dir = folder.path().string();
+    const auto stereo = [&] { return load_project(project).shots[0].stereo; };
+    CHECK(says(porbit("eyes " + project), "without depth"));
+    CHECK(stereo() == StereoSettings{}); // told, not changed
+    porbit("flow " + project + " --near-seams");
+    CHECK(says(porbit("eyes " + project + " --from distances --ipd 0.06 --merge 50,70 --converge 3"),
+               "wherever two cameras see"));
+    CHECK(load_project(project).shots[0].seams.flow.everywhere);
+    CHECK(stereo().from == EyesFrom::distances);
+    CHECK(stereo().ipd_m == 0.06);
+    CHECK(stereo().merge_to_deg == 70);
+    CHECK(stereo().converge_m == 3);
+    CHECK(says(porbit("eyes " + project + " --key 1=2 --key 2.5=none --comfort 1.5,1"), "at 2.50 s: infinity"));
+    CHECK(stereo().keys.size() == 2);
+    const std::string before = read_text_file(project);
+    CHECK(says(porbit("eyes " + project + " --merge 70,50", 1), "above merge_from_deg"));
+    CHECK(says(porbit("eyes " + project + " --converge -1", 2), "--converge"));
+    CHECK(says(porbit("eyes " + project + " --ipd nan", 2), "--ipd"));
+    CHECK(says(porbit("eyes " + project + " --key 1=x", 2), "not a number"));
+    CHECK(says(porbit("eyes " + project + " --ipd 0.5 --list"), "wider than the rig"));
+    const auto told = nlohmann::json::parse(porbit("eyes " + project + " --measure --time 0.5 --json"));
+    REQUIRE(told["moments"].size() == 1);
+    CHECK(told["moments"][0]["places"].get<int>() > 20);
+    CHECK(told["moments"][0]["told"].get<double>() > 0.2);
+    CHECK(read_text_file(project) == before);
+    porbit("eyes " + project + " --clear-keys --swap --ipd 0.064");
+    CHECK(stereo().swap);
+    CHECK(says(porbit("eyes " + project + " --no-swap --ipd 0.2 --fit --time 0.5"), "fitted"));
+    CHECK(stereo().ipd_m < 0.2);
+    CHECK(stereo().keys.empty());
+    const std::string still = (folder / "both.png").string();
+    porbit("still " + project + " --eye both --width 128 --out " + still);
+    const Picture both = read_still(still), left = [&] {
+        porbit("still " + project + " --eye left --width 128 --out " + still);
+        return read_still(still);
+    }();
+    REQUIRE(both.height() == 2 * left.height());
+    CHECK(both.width() == left.width());
+    CHECK(pixel_at(both, 64, 32).g == pixel_at(left, 64, 32).g);
+}

@@ -194,7 +194,7 @@ TEST_CASE("the command line matches colours, trims them and shows them as shot")
     porbit("shot " + project + " --flow on --flow-zone 20 --flow-nearest 1");
     const Shot flowing = load_project(project).shots[0];
     FlowSettings wanted;
-    wanted.on = true, wanted.zone_deg = 20, wanted.nearest_m = 1;
+    wanted.on = wanted.everywhere = true, wanted.zone_deg = 20, wanted.nearest_m = 1;
     CHECK(flowing.seams.flow == wanted);
     porbit("still " + project + " --width 512 --out " + dir + "/on.png");
     const double alike = psnr_db(read_still(dir + "/off.png"), read_still(dir + "/on.png"));

@@ -79,6 +79,9 @@ Shot random_shot(std::mt19937& random, int cameras, int number) {
             who[i] = i % 5000 < 2 ? LineKey::kNobody : std::uint8_t(i / 600 % std::size_t(cameras));
         for (auto& k : lines.keys) k.who = who;
     });
+    in_order(s.stereo.keys);
+    s.stereo.merge_to_deg = std::max(1.0, s.stereo.merge_to_deg);
+    s.stereo.merge_from_deg = std::min(s.stereo.merge_from_deg, s.stereo.merge_to_deg / 2);
     if (s.seams.crossings) {
         CrossingScan scan = **s.seams.crossings;
         for (auto& c : scan.crossings) {

@@ -145,6 +145,7 @@ TEST_CASE("a composer that has made much makes what a fresh one makes, whatever 
         {"no flow", [](Shot& s) { s.seams.flow.on = false; }},
         {"hard lines", [](Shot& s) { s.seams.blend.kind = Blending::hard; }},
     };
+    ring.shot().seams.flow.everywhere = false; // so that its zone shows
     Composer warm(std::make_shared<MediaLibrary>());
     Picture before = ring.made_by(warm);
     const Picture first = before;
@@ -203,6 +204,7 @@ TEST_CASE("what one sees of a moment depends on its sources alone") {
     SmallRing ring;
     Composer composer(std::make_shared<MediaLibrary>());
     ring.shot().seams.flow.on = true;
+    ring.shot().seams.flow.everywhere = false;
     PlanKey key = for_every_view(plan_key(ring.shot(), ring.view));
     const SeamZones zones(key);
     REQUIRE(zones.cameras().size() == 4);

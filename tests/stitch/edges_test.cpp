@@ -225,6 +225,7 @@ TEST_CASE("distances are written as a picture, turned as the sphere is") {
     shot.seams.agree_distance_m = 4;
     shot.seams.flow.on = true;
     shot.seams.flow.fine_edges = true;
+    shot.seams.flow.everywhere = false; // so that trust follows the zone
     const Cancel stopped;
     stopped.raise();
     CHECK_THROWS_AS(depth_map(composer, take.project, shot, Seconds(0), view, stopped), Cancelled);

@@ -206,6 +206,7 @@ TEST_CASE("distances count whole within half a zone and pass evenly to the agree
     Shot& shot = take.project.shots[0];
     shot.seams.agree_distance_m = 10;
     shot.seams.flow.zone_deg = 24; // so that some of the floor lies past it
+    shot.seams.flow.everywhere = false;
     Composer composer(std::make_shared<MediaLibrary>());
     View view;
     view.target = equirect_target(1024);
@@ -252,6 +253,7 @@ TEST_CASE("everywhere, distances are the room's wherever two cameras see, and ov
     Shot& shot = take.project.shots[0];
     shot.seams.agree_distance_m = 4;
     shot.seams.flow.on = true;
+    shot.seams.flow.everywhere = false;
     sim::Hall hall;
     Composer composer(std::make_shared<MediaLibrary>());
     View view;
@@ -314,6 +316,7 @@ TEST_CASE("zones grow and shrink, and surfaces grow smoother, from key to key, a
     StillTake take = ring_still(folder, 240);
     Shot& shot = take.project.shots[0];
     shot.seams.agree_distance_m = 10;
+    shot.seams.flow.everywhere = false;
     shot.seams.flow.keys = {{Seconds(0), 1, 32, 1}, {Seconds(2), 1, 8, 1}, {Seconds(4), 1, 8, 8}};
     View view;
     view.target = equirect_target(512);

@@ -5,6 +5,7 @@
 #include "base/parallel.h"
 #include "base/smooth.h"
 #include "stitch/distances/carve.h"
+#include "stitch/distances/eye_field.h"
 #include "stitch/distances/follow_distance.h"
 #include "stitch/distances/guide.h"
 #include "stitch/distances/shape_fill.h"
@@ -648,6 +649,15 @@ DistanceField SeamZones::fine(std::span<const Weighed> moments, const FlowSettin
     out.grid.close_edges();
     if (!areas.empty()) apply_areas(out.grid, channel_of(parts, 3), areas, me.key, me.agree);
     out.hidden = hidden_cameras(out.grid, me.viewpoints, me.known);
+    out.silhouettes = silhouettes_of(out.grid, out.hidden, me.known, me.soft_cells);
+    return out;
+}
+
+DistanceField SeamZones::seen_by(const DistanceField& from_centre, const RigEyeRays& eye) const {
+    const Impl& me = *impl_;
+    DistanceField out{eye_field(from_centre.grid, eye), {}, {}};
+    if (!me.edges) return out;
+    out.hidden = hidden_cameras(out.grid, me.viewpoints, me.known, eye);
     out.silhouettes = silhouettes_of(out.grid, out.hidden, me.known, me.soft_cells);
     return out;
 }

@@ -55,6 +55,9 @@ class SeamZones {
     DistanceField fine(std::span<const Weighed> moments, const FlowSettings& flow,
                        std::span<const DistanceArea> areas = {}) const;
 
+    /// What field() or fine() told from the centre, as an eye sees it that stands elsewhere.
+    DistanceField seen_by(const DistanceField& from_centre, const RigEyeRays& eye) const;
+
     std::size_t bytes() const;
 
     /// Indices of the shot's cameras, and how often their pictures are to be halved.

@@ -41,13 +41,15 @@ std::vector<int> near_edges(const SphereGrid& grid, std::span<const char> known)
 }
 
 /// Marks in `shadow` (a byte a cell, in one piece) what the near edges hide from a pupil.
-void throw_shadows(const SphereGrid& grid, const std::vector<int>& edges, const Vec3& pupil_m,
-                   std::span<const char> known, cv::Mat& shadow) {
+void throw_shadows(const SphereGrid& grid, const std::vector<int>& edges, const Vec3& rig_pupil_m,
+                   std::span<const char> known, const RigEyeRays& eye, cv::Mat& shadow) {
     const int side = grid.side;
     const double cell = 2.0 / side; // radians, of the smallest
     for (const int e : edges) {
         const Vec3 d = grid.direction(e % side, e / side);
         const float near = grid.cell(e % side, e / side)[0], tolerance = kLeastBehind + kBehindShare * near;
+        // What a shadow is thrown on lies so near by that rays begin there where this one does.
+        const Vec3 pupil_m = eye.rays.moves() ? Vec3(rig_pupil_m - eye.origin_m(d)) : rig_pupil_m;
         const Vec3 across = pupil_m - pupil_m.dot(d) * d;
         if (across.norm() < kLeastPupil_m) continue;
         // A place on the pupil's ray through the near thing, k further away in inverse distance, lies in
@@ -74,7 +76,7 @@ float outline_step(float inverse_m) {
 }
 
 std::vector<std::uint64_t> hidden_cameras(const SphereGrid& grid, std::span<const Viewpoint> viewpoints,
-                                          std::span<const char> known) {
+                                          std::span<const char> known, const RigEyeRays& eye) {
     const int side = grid.side, wide = side + 2;
     std::vector<std::uint64_t> out(std::size_t(wide) * std::size_t(wide), 0);
     const std::vector<int> edges = near_edges(grid, known);
@@ -84,7 +86,7 @@ std::vector<std::uint64_t> hidden_cameras(const SphereGrid& grid, std::span<cons
         for (int i = begin; i < end; ++i) {
             const auto v = std::size_t(i);
             shadows[v] = cv::Mat::zeros(side, side, CV_8U);
-            throw_shadows(grid, edges, viewpoints[v].pupil_m, known, shadows[v]);
+            throw_shadows(grid, edges, viewpoints[v].pupil_m, known, eye, shadows[v]);
             cv::boxFilter(shadows[v], about[v], CV_8U, cv::Size(3, 3), cv::Point(-1, -1), false,
                           cv::BORDER_CONSTANT);
         }

@@ -29,12 +29,21 @@ struct Piece {
     std::vector<Parallax> parallaxes;
 };
 
+double lead_radius(const std::vector<PlanLens>& lenses, const EyeRays& rays) {
+    constexpr double kMostTurn = 0.5;
+    double sum = 0;
+    for (const PlanLens& lens : lenses) sum += lens.position_m.norm();
+    return std::max(
+        {sum / double(std::max<std::size_t>(1, lenses.size())), std::abs(rays.offset_m) / kMostTurn, 1e-6});
+}
+
 class RowPlanner {
   public:
     RowPlanner(const PlanKey& key, const std::vector<PlanLens>& lenses)
         : map_(key.view.target), region_(whole_region(key.view)), lenses_(lenses), supply_(key, lenses),
           exact_(map_.pixel_angle() > kCoarsePixel), agree_(agree_inverse_m(key)), flow_(key.flow),
-          to_rig_(rotation_of(key.orientation).transpose()), margin_(degrees(map_.pixel_angle()) * kSegment) {
+          to_rig_(rotation_of(key.orientation).transpose()), rays_(key.rays),
+          lead_radius_m_(lead_radius(lenses, key.rays)), margin_(degrees(map_.pixel_angle()) * kSegment) {
         widest_zone_deg_ = flow_.zone_deg;
         for (const SeamFlow& seam : flow_.seams) widest_zone_deg_ = std::max(widest_zone_deg_, seam.zone_deg);
         widest_zone_deg_ = distance_zone_deg(flow_, widest_zone_deg_);
@@ -79,7 +88,7 @@ class RowPlanner {
             if (x0 + i >= width) continue;
             each[std::size_t(i)] = even ? between(nodes, i, which) : node(x0 + i + 0.5, cy, which);
             if (!each[std::size_t(i)].any) continue;
-            supply_.weights(to_rig_ * each[std::size_t(i)].direction, each[std::size_t(i)].at, at);
+            supply_.weights(to_rig_ * each[std::size_t(i)].from_centre, each[std::size_t(i)].at, at);
             for (std::size_t l = 0; l < count; ++l) all[l * kSegment + std::size_t(i)] = at[l];
         }
         for (std::size_t l = 0; l < count; ++l) {
@@ -107,7 +116,7 @@ class RowPlanner {
             known[n] = map_.direction({x0 + 0.5 + 7.5 * n + region_.x, y + 0.5 + region_.y});
         for (std::size_t n = 0; n < 3; ++n) {
             const auto& d = known[n] ? known[n] : known[1] ? known[1] : n == 0 ? known[2] : known[0];
-            const Vec3 rig = d ? Vec3(to_rig_ * *d) : Vec3(0, 0, 1);
+            const Vec3 rig = d ? Vec3(to_rig_ * rays_.looks(*d)) : Vec3(0, 0, 1);
             out[n] = {float(rig.x()), float(rig.y()), float(rig.z())};
         }
         return out;
@@ -117,15 +126,17 @@ class RowPlanner {
     bool changing(int x0, int y) const {
         const double cy = y + 0.5;
         for (const double x : {x0 + 0.5, x0 + 8.0, x0 + 15.5})
-            if (const auto d = map_.direction({x + region_.x, cy + region_.y}); d && near_change(*d))
+            if (const auto d = map_.direction({x + region_.x, cy + region_.y});
+                d && near_change(from_centre(rays_.looks(*d))))
                 return true;
         return false;
     }
 
   private:
     struct Node {
-        bool any = false; ///< the target has a direction here
-        Vec3 direction{0, 0, 1};
+        bool any = false;                       ///< the target has a direction here
+        Vec3 looks{0, 0, 1}, origin_m{0, 0, 0}; ///< of the ray
+        Vec3 from_centre{0, 0, 1};              ///< where the centre sees what lies at the agree distance
         std::vector<Landing> at;
     };
 
@@ -134,21 +145,40 @@ class RowPlanner {
         Node n;
         const auto d = map_.direction({x + region_.x, y + region_.y});
         n.any = d.has_value();
-        if (d) n.direction = *d;
+        if (d) {
+            n.looks = rays_.looks(*d);
+            n.origin_m = rays_.origin_m(n.looks);
+            n.from_centre = n.looks + agree_ * n.origin_m;
+        }
         n.at.resize(lenses_.size());
         for (std::size_t l = 0; l < lenses_.size(); ++l)
-            n.at[l] = n.any && (which >> l & 1) ? land(lenses_[l], lenses_[l].ray(*d, agree_))
-                                                : Landing{{0, 0}, -1e9};
-        if (n.any) supply_.set_leads(to_rig_ * *d, n.at);
+            n.at[l] = n.any && (which >> l & 1)
+                          ? land(lenses_[l], lenses_[l].ray(n.looks, n.origin_m, agree_))
+                          : Landing{{0, 0}, -1e9};
+        if (!n.any) return n;
+        if (rays_.moves()) set_own_leads(n, which);
+        supply_.set_leads(to_rig_ * n.from_centre, n.at);
         return n;
     }
+
+    /// An eye's picture comes from the lens that stands nearest to its ray, so that parallax is least: the
+    /// one that would supply the centre's picture further to that side, by as much as the eye stands on the
+    /// rig.
+    void set_own_leads(Node& n, std::uint64_t which) const {
+        const Vec3 beside = n.looks + 0.5 * n.origin_m / lead_radius_m_;
+        for (std::size_t l = 0; l < lenses_.size(); ++l)
+            if (which >> l & 1)
+                n.at[l].lead_deg = land(lenses_[l], lenses_[l].ray(beside, agree_)).margin_deg;
+    }
+
+    Vec3 from_centre(const Vec3& looks) const { return looks + agree_ * rays_.origin_m(looks); }
 
     bool near_change(const Vec3& direction) const {
         return supply_.near_change(to_rig_ * direction, margin_);
     }
     bool near_change(const Node (&nodes)[3]) const {
         return std::any_of(nodes, nodes + 3,
-                           [&](const Node& n) { return n.any && near_change(n.direction); });
+                           [&](const Node& n) { return n.any && near_change(n.from_centre); });
     }
 
     /// Whether a shape of any lens may change something within a segment.
@@ -193,14 +223,16 @@ class RowPlanner {
         const double t = (i - 7.5) / 7.5, shares[3] = {t * (t - 1) / 2, 1 - t * t, t * (t + 1) / 2};
         Node n;
         n.any = true;
-        n.direction = nodes[1].direction; // no haven is near
+        n.from_centre = nodes[1].from_centre; // no haven is near
         n.at.assign(lenses_.size(), Landing{{0, 0}, -1e9});
         for (std::size_t l = 0; l < lenses_.size(); ++l) {
             if (!(which >> l & 1) || nodes[1].at[l].margin_deg <= 0) continue; // past its end nothing is even
             Landing& at = n.at[l];
-            at.margin_deg = 0;
-            for (int k = 0; k < 3; ++k) at.margin_deg += shares[k] * nodes[k].at[l].margin_deg;
-            at.lead_deg = at.margin_deg;
+            at.margin_deg = at.lead_deg = 0;
+            for (int k = 0; k < 3; ++k) {
+                at.margin_deg += shares[k] * nodes[k].at[l].margin_deg;
+                at.lead_deg += shares[k] * nodes[k].at[l].lead_deg;
+            }
         }
         return n;
     }
@@ -263,7 +295,7 @@ class RowPlanner {
                 if (at.margin_deg <= kCutAway_deg && at.edge_deg < 1e3f) return true;
         if (ever_) // wherever a line passes at any time, as the distances have it
             return std::any_of(nodes, nodes + 3, [&](const Node& n) {
-                return ever_->away_deg.at(to_rig_ * n.direction) * 2 < widest_zone_deg_ + margin_;
+                return ever_->away_deg.at(to_rig_ * n.from_centre) * 2 < widest_zone_deg_ + margin_;
             });
         for (const auto& n : nodes) {
             BestTwo two;
@@ -319,7 +351,7 @@ class RowPlanner {
         const PlanLens& lens = lenses_[l];
         const auto seen = [&](double inverse_m, Vec2(&px)[3]) {
             for (std::size_t n = 0; n < 3; ++n) {
-                const Landing at = land(lens, lens.ray(nodes[n].direction, inverse_m));
+                const Landing at = land(lens, lens.ray(nodes[n].looks, nodes[n].origin_m, inverse_m));
                 px[n] = at.px;
                 if (at.margin_deg <= (nodes[n].at[l].margin_deg > 0 ? 0 : -2 * margin_ - kPastRim_deg))
                     return false;
@@ -360,7 +392,10 @@ class RowPlanner {
     double widest_zone_deg_ = 0;
     std::optional<LinesEver> ever_;
     Mat3 to_rig_;
-    double margin_; ///< degrees of a segment's length: by as much may angles inside differ over it
+    EyeRays rays_;
+    double lead_radius_m_; ///< of the circle that the lenses stand on, and no less than turns leads by 27
+                           ///< degrees
+    double margin_;        ///< degrees of a segment's length: by as much may angles inside differ over it
 };
 
 constexpr int kRowsOfPiece = 32;

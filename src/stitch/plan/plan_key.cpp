@@ -9,6 +9,7 @@ namespace {
 constexpr int kEveryWidth = 4096;          ///< what of a rim is kept clear depends on the view
 constexpr double kHardFeather_deg = 0.3;   ///< hides the steps of pixels, no more
 constexpr double kDetailFeather_deg = 1.5; ///< the finest band's; wider ones are in the light fields
+constexpr double kNeverMerge_deg = 90;     ///< a latitude that nothing is beyond
 
 bool serves(Eyes eyes, Eye eye) {
     return eye == Eye::mono || eyes == Eyes::both || (eye == Eye::left) == (eyes == Eyes::left);
@@ -31,6 +32,16 @@ std::vector<KeyShape> shapes_at(const ShotCamera& camera, Seconds time) {
     return out;
 }
 
+/// Which cameras a view looks through: eyes drawn from distances look through all of them.
+Eye cameras_of(const Shot& shot, Eye eye) {
+    const StereoSettings& stereo = shot.stereo;
+    if (stereo.from == EyesFrom::distances || eye_separation_m(shot.rig) == 0)
+        return stereo.from == EyesFrom::cameras ? eye : Eye::mono;
+    if (eye == Eye::mono || stereo.from == EyesFrom::one)
+        eye = stereo.mono == MonoEye::right ? Eye::right : Eye::left;
+    return stereo.swap ? eye == Eye::left ? Eye::right : Eye::left : eye;
+}
+
 KeyCamera key_camera(const Shot& shot, const ShotCamera& use, Seconds time, Sources sources) {
     KeyCamera c;
     c.id = use.camera;
@@ -46,11 +57,25 @@ KeyCamera key_camera(const Shot& shot, const ShotCamera& use, Seconds time, Sour
     c.lens = camera->lens;
     c.lens.pixel_pitch_um = 0; // tells millimetres, moves no ray
     c.pose = camera->pose;
-    c.eyes = camera->eyes;
+    c.eyes = shot.stereo.from == EyesFrom::distances ? Eyes::both : camera->eyes;
     return c;
 }
 
 } // namespace
+
+EyeRays eye_rays_of(const Shot& shot, Eye eye, Seconds time) {
+    const StereoSettings& stereo = shot.stereo;
+    if (eye == Eye::mono || stereo.from == EyesFrom::one) return {};
+    const bool right = (eye == Eye::right) != stereo.swap;
+    const auto at = [&](double ipd_m, double from_deg, double to_deg) {
+        return converged({(right ? 0.5 : -0.5) * ipd_m, 0, from_deg, to_deg}, converge_at(stereo, time));
+    };
+    if (stereo.from == EyesFrom::distances) return at(stereo.ipd_m, stereo.merge_from_deg, stereo.merge_to_deg);
+    // Cameras are where they are; a pair's pictures turn as a whole.
+    EyeRays rays = at(eye_separation_m(shot.rig), kNeverMerge_deg, kNeverMerge_deg + 1);
+    rays.offset_m = 0;
+    return rays;
+}
 
 PlanKey plan_key(const Shot& shot, const View& view, Seconds time, Sources sources) {
     PlanKey key;
@@ -59,6 +84,8 @@ PlanKey plan_key(const Shot& shot, const View& view, Seconds time, Sources sourc
         orientation_moves(shot) ? turn_of(orientation_at(shot, time)) : shot.levelling.orientation;
     key.agree_distance_m = shot.seams.agree_distance_m;
     key.view = view;
+    key.view.eye = cameras_of(shot, view.eye);
+    key.rays = eye_rays_of(shot, view.eye, time);
     if (shot.seams.flow.on) {
         // What changes over the shot makes no plan anew: zones are as wide as they ever are.
         key.flow.on = true;
@@ -114,6 +141,7 @@ PlanKey at_rest(PlanKey key) {
 PlanKey in_rig_axes(PlanKey key) {
     key.orientation = {};
     key.row_turns.clear();
+    key.rays = {}; // of the levelled world
     return key;
 }
 

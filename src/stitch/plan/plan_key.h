@@ -1,5 +1,6 @@
 #pragma once
 
+#include "optics/eye_rays.h"
 #include "project/project.h"
 #include "stitch/plan/view.h"
 
@@ -49,9 +50,14 @@ struct PlanKey {
     Shared<SeamLines> lines; ///< without keys: where two lenses are equally far inside their reach
     LineState line_state;
     std::vector<PlanShelter> shelters; ///< that count at the moment
+    EyeRays rays;                      ///< of eyes drawn from distances, and convergence; world axes
     View view;
     bool operator==(const PlanKey&) const = default;
 };
+
+/// The rays of an eye's picture at a moment: of eyes that are drawn from distances, and turned so that both
+/// converge; those of mono views all come from the rig's centre.
+EyeRays eye_rays_of(const Shot& shot, Eye eye, Seconds time);
 
 /// Which cameras run: those in use that have a medium, as far as the shot alone says; or all, whether or not
 /// they have one yet, for what is told of the rig itself.

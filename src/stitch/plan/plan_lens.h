@@ -24,6 +24,10 @@ struct PlanLens {
     Vec3 ray(const Vec3& world, double inverse_m) const {
         return from_world * world - inverse_m * position_m;
     }
+    /// Of a ray that looks from elsewhere than the rig's centre; its own inverse distance.
+    Vec3 ray(const Vec3& world, const Vec3& origin_m, double inverse_m) const {
+        return from_world * (world + inverse_m * origin_m) - inverse_m * position_m;
+    }
 };
 
 /// Angle (degrees) by which a ray lies inside both reach and circle, and where it lands.

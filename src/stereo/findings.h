@@ -1,0 +1,22 @@
+#pragma once
+
+#include "stereo/measure.h"
+
+#include <string>
+
+namespace porb {
+
+/// Something about a shot's eyes that a viewer would suffer from, and what mends it.
+struct EyeFinding {
+    std::string what, mend;
+    bool stops = false; ///< nothing stereo can be made
+    std::optional<Seconds> time;
+    std::optional<Vec3> direction; ///< world axes
+};
+/// What the shot's settings and rig alone say: eyes without cameras, a rig whose directions are seen by one
+/// lens, an interpupillary distance beyond the rig, eyes on the wrong sides. Some 50 ms.
+std::vector<EyeFinding> eye_findings(const Shot& shot);
+/// What was measured says, worst first.
+std::vector<EyeFinding> eye_findings(const Shot& shot, std::span<const EyeMoment> moments);
+
+} // namespace porb

@@ -1,0 +1,192 @@
+// What is measured between two eyes, against what was done to them.
+#include "base/angle.h"
+#include "base/error.h"
+#include "picture/transfer.h"
+#include "stereo/comfort.h"
+#include "stereo/findings.h"
+#include "support/support.h"
+
+using namespace porb;
+using namespace porb::test;
+
+namespace {
+
+constexpr int kWidth = 1920;
+
+Picture true_eye(sim::TruthEye eye, double pitch_deg = 0) {
+    sim::Hall hall(sim::Things::clutter, 4);
+    sim::SimOptions o;
+    o.things = sim::Things::clutter;
+    const Picture level = sim::true_panorama(hall, o, 0, SphereMapping::equirect, kWidth, eye);
+    if (pitch_deg == 0) return level;
+    Picture out(level.width(), level.height());
+    const TargetMap map(equirect_target(kWidth));
+    const Mat3 turn = rotation_of({0, pitch_deg, 0});
+    for (int y = 0; y < out.height(); ++y)
+        for (int x = 0; x < out.width(); ++x) {
+            const Vec2 at = *map.pixel(turn * *map.direction({x + 0.5, y + 0.5})) - Vec2(0.5, 0.5);
+            const int u = int(std::floor(at.x())),
+                      v = std::clamp(int(std::floor(at.y())), 0, out.height() - 2);
+            const float fu = float(at.x() - u), fv = float(at.y() - v);
+            const auto p = [&](int i, int j) { return pixel_at(level, (u + i + kWidth) % kWidth, v + j); };
+            const auto mix = [&](float Rgba::*c) {
+                const float top = p(0, 0).*c + fu * (p(1, 0).*c - p(0, 0).*c),
+                            low = p(0, 1).*c + fu * (p(1, 1).*c - p(0, 1).*c);
+                return top + fv * (low - top);
+            };
+            set_pixel(out, x, y, {mix(&Rgba::r), mix(&Rgba::g), mix(&Rgba::b), 1});
+        }
+    return out;
+}
+
+Picture changed(Picture p, const std::function<Rgba(const Picture&, int, int)>& change) {
+    const Picture before = p;
+    Picture out(p.width(), p.height());
+    for (int y = 0; y < p.height(); ++y)
+        for (int x = 0; x < p.width(); ++x) set_pixel(out, x, y, change(before, x, y));
+    return out;
+}
+
+Shot drawn_shot() {
+    sim::SimOptions o;
+    o.rig = sim::SimRig::ring_of_six;
+    Shot shot = shot_for_rig(sim::make_truth(o).actual, "ring");
+    shot.stereo.from = EyesFrom::distances;
+    return shot;
+}
+
+bool tells(const std::vector<EyeFinding>& findings, const std::string& words) {
+    return std::any_of(findings.begin(), findings.end(), [&](const EyeFinding& f) {
+        return f.what.find(words) != std::string::npos && !f.mend.empty();
+    });
+}
+
+} // namespace
+
+TEST_CASE("disparity is that of the things that are seen, and faults of one eye are told as what they are",
+          "[slow]") {
+    const Picture left = true_eye(sim::TruthEye::left), right = true_eye(sim::TruthEye::right);
+    const Shot shot = drawn_shot();
+    const EyeMoment good = compared_eyes(left, right);
+    const EyeSummary s = summary_of(good, shot);
+    REQUIRE(good.places.size() > 300);
+    CHECK(s.told > 0.6);
+    CHECK(s.vertical_px < 0.3);
+    CHECK(s.beyond_infinity < 0.02);
+    for (const double ev : s.ev) CHECK(std::abs(ev) < 0.02);
+    CHECK(std::abs(s.sharper) < 0.1);
+    // Against the room itself: eyes of 64 mm.
+    sim::Hall hall(sim::Things::clutter, 4);
+    hall.set_time(0);
+    const EyeRays rays{-0.032, 0, 55, 80};
+    std::vector<double> off;
+    for (const EyePlace& p : good.places) {
+        const Vec3 from = rays.origin_m(p.direction);
+        const Vec3 at =
+            from + double(hall.depth(from.cast<float>(), p.direction.cast<float>())) * p.direction;
+        const double level = std::hypot(at.x(), at.z());
+        const double share = rays.share(p.direction);
+        off.push_back(std::abs(2 * degrees(std::asin(0.032 * share / level)) - double(p.horizontal_deg)));
+    }
+    std::sort(off.begin(), off.end());
+    CHECK(off[off.size() / 2] < 0.03); // patches lie across edges, too; a pixel is 0.19 degrees
+    CHECK(off[off.size() * 9 / 10] < 0.15);
+
+    const auto found = [&](const Picture& a, const Picture& b) {
+        std::vector<EyeMoment> moments{compared_eyes(a, b)};
+        return eye_findings(shot, moments);
+    };
+    CHECK_FALSE(tells(found(left, right), "Vertical"));
+    CHECK_FALSE(tells(found(left, right), "brightness"));
+    CHECK(tells(found(right, left), "swapped"));
+    const auto half_stop = [](float v) {
+        return encoded_from_linear(linear_from_encoded(v) * float(std::exp2(-0.5)));
+    };
+    const auto darker = found(left, changed(right, [&](const Picture& p, int x, int y) {
+                                  const Rgba c = pixel_at(p, x, y);
+                                  return Rgba{half_stop(c.r), half_stop(c.g), half_stop(c.b), c.a};
+                              }));
+    CHECK(tells(darker, "-0.5"));
+    const auto softer = found(left, changed(right, [](const Picture& p, int x, int y) {
+                                  Rgba sum{0, 0, 0, 0};
+                                  for (int j = -1; j <= 1; ++j)
+                                      for (int i = -1; i <= 1; ++i) {
+                                          const Rgba c = pixel_at(p, (x + i + p.width()) % p.width(),
+                                                                  std::clamp(y + j, 0, p.height() - 1));
+                                          sum.r += c.r / 9, sum.g += c.g / 9, sum.b += c.b / 9,
+                                              sum.a += c.a / 9;
+                                      }
+                                  return sum;
+                              }));
+    CHECK(tells(softer, "right eye is softer"));
+    CHECK(tells(found(left, true_eye(sim::TruthEye::right, 2)), "Vertical disparity"));
+    const Picture unseen = changed(right, [](const Picture&, int, int) { return Rgba{0, 0, 0, 0}; });
+    CHECK(compared_eyes(left, unseen).places.empty());
+}
+
+TEST_CASE("a shot's eyes are fitted to the comfort budget, and what cannot be is said") {
+    Shot shot = drawn_shot();
+    EyeMoment m;
+    for (int i = 0; i < 400; ++i) {
+        EyePlace p;
+        p.horizontal_deg = 0.4f + 3.6f * float(i) / 399;
+        m.places.push_back(p);
+    }
+    std::vector<EyeMoment> moments{m};
+    CHECK_THROWS_AS(fitted_to_comfort(shot, {}), Error);
+    const ComfortFit fit = fitted_to_comfort(shot, moments);
+    CHECK(fit.fits);
+    CHECK(fit.ipd_m == Approx(0.064 * 2 / 3.53).epsilon(0.03)); // 3.6 degrees into 2, all but hundredths
+    CHECK(fit.nearest_deg == Approx(1).margin(1e-6));
+    CHECK(fit.farthest_deg == Approx(-1).margin(1e-6));
+    CHECK(2 * degrees(std::asin(fit.ipd_m / 2 / fit.converge_m)) ==
+          Approx(3.96 * fit.ipd_m / 0.064 - 1).margin(0.03));
+    shot.stereo.comfort = {3, 3}; // there is room: nothing but convergence, and as little as does
+    const ComfortFit wide = fitted_to_comfort(shot, moments);
+    CHECK(wide.ipd_m == 0.064);
+    CHECK(wide.nearest_deg == Approx(3).margin(0.01));
+    shot.stereo.comfort = {1, 1};
+    shot.rig = nominal_pair(256, 256, 1, 190);
+    match_cameras_to_rig(shot);
+    shot.stereo.from = EyesFrom::cameras;
+    const ComfortFit fixed = fitted_to_comfort(shot, moments);
+    CHECK_FALSE(fixed.fits);
+    CHECK(fixed.nearest_deg == Approx(1).margin(1e-6)); // what is near is kept inside
+    EyePlace subject;
+    subject.horizontal_deg = 2;
+    const double converge = converge_for(shot, Seconds(0), subject, 0.5);
+    CHECK(2 * degrees(std::asin(eye_separation_m(shot.rig) / 2 / converge)) == Approx(1.5));
+}
+
+TEST_CASE("what a shot's settings and rig alone say about its eyes") {
+    Shot shot = drawn_shot();
+    for (ShotCamera& c : shot.cameras) c.reach_deg = 95;
+    CHECK(eye_findings(shot).empty());
+    shot.stereo.ipd_m = 0.3;
+    CHECK(tells(eye_findings(shot), "wider than the rig"));
+    shot.stereo.ipd_m = 0.064;
+    shot.seams.flow.everywhere = false;
+    CHECK(tells(eye_findings(shot), "near seams alone"));
+    CHECK(find_distances_everywhere(shot));
+    CHECK_FALSE(find_distances_everywhere(shot));
+    shot.seams.flow.on = false;
+    CHECK(tells(eye_findings(shot), "Flow is off"));
+    sim::SimOptions o;
+    Shot back_to_back = shot_for_rig(sim::make_truth(o).actual, "two");
+    back_to_back.stereo.from = EyesFrom::distances;
+    CHECK(tells(eye_findings(back_to_back), "seen by one lens"));
+    back_to_back.stereo.from = EyesFrom::cameras;
+    CHECK(tells(eye_findings(back_to_back), "without depth"));
+    back_to_back.rig.cameras[0].eyes = Eyes::left;
+    const auto lacking = eye_findings(back_to_back);
+    REQUIRE(tells(lacking, "no camera for the right eye"));
+    CHECK(lacking[0].stops);
+    Shot pair = shot_for_rig(nominal_pair(256, 256, 1, 190), "pair");
+    CHECK(eye_findings(pair).empty());
+    std::swap(pair.rig.cameras[0].pose, pair.rig.cameras[1].pose);
+    CHECK(tells(eye_findings(pair), "swapped"));
+    pair.stereo.swap = true;
+    CHECK(eye_findings(pair).empty());
+    CHECK(eye_times(Seconds(0), Seconds(10), FrameRate(24), 1).size() == 10);
+    CHECK(eye_times(Seconds(0), Seconds(3600), FrameRate(24), 0.01).size() <= std::size_t(kMostEyeTimes));
+}
