@@ -80,8 +80,8 @@ int main(int argc, char** argv) {
     parser.addPositionalArgument("file", "A project (.porb), or the files of a take.", "[file ...]");
     const QCommandLineOption demo("demo", "Open a demo take: dual, pair or ring.", "name");
     const QCommandLineOption shot("offscreen-shot", "Save a picture of the window and leave.", "file.png");
-    const QCommandLineOption station("station",
-                                     "Start at gather, rig, points, level, match, seams or master.", "name");
+    const QCommandLineOption station(
+        "station", "Start at gather, rig, points, level, match, seams, depth or master.", "name");
     const QCommandLineOption view("view", "Start with the map, window, lens, sheet, rig or pair view.",
                                   "name");
     const QCommandLineOption overlays("overlays", "Show footprints and overlaps.");

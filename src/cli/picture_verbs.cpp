@@ -11,6 +11,7 @@
 #include <fmt/format.h>
 
 #include <iostream>
+#include <map>
 
 namespace porb::cli {
 
@@ -103,6 +104,13 @@ struct MasterWords {
     bool distances = false, parts = false, list = false, no_sound = false;
 };
 
+const std::map<std::string, EyeLayout> kEyeLayouts = {{"mono", EyeLayout::mono},
+                                                      {"top-bottom", EyeLayout::top_bottom},
+                                                      {"left-right", EyeLayout::left_right},
+                                                      {"apart", EyeLayout::apart},
+                                                      {"views", EyeLayout::views},
+                                                      {"depth-below", EyeLayout::depth_below}};
+
 void list_presets() {
     for (const auto& p : presets())
         std::cout << fmt::format("{:<20} {}. {}\n", p.name, p.title, p.description);
@@ -156,9 +164,11 @@ void make_master(const MasterWords& w, const Run& run) {
                     "Choose a sequence of EXR pictures, or write them alone with porbit depth");
     d.distances = w.distances;
     d.distances_apart = w.parts;
-    if (w.stereo == "mono") d.stereo = StereoLayout::mono;
-    if (w.stereo == "top-bottom") d.stereo = StereoLayout::top_bottom;
-    if (w.stereo == "left-right") d.stereo = StereoLayout::left_right;
+    if (const auto layout = kEyeLayouts.find(w.stereo); layout != kEyeLayouts.end())
+        d.stereo = layout->second;
+    if (d.stereo == EyeLayout::views && d.container != Container::exr_sequence)
+        throw Error("holds no views", "the preset " + preset->name,
+                    "Choose a sequence of EXR pictures, or --stereo apart");
     if (d.width % 4) throw Error("must be a multiple of 4", "--width", "Use for example 3840");
 
     for (const auto& warning : preflight(project, d, composer.library()).warnings)
@@ -233,8 +243,11 @@ void add_picture_verbs(CLI::App& app, const Run& run) {
             ->needs("--distances");
         verb->add_option("--from", w->from, "Start, shot time in seconds (the shot's in unless set)");
         verb->add_option("--to", w->to, "End, shot time in seconds (the shot's out unless set)");
-        verb->add_option("--stereo", w->stereo, "mono, top-bottom or left-right instead of the preset's")
-            ->check(CLI::IsMember({"mono", "top-bottom", "left-right"}));
+        verb->add_option(
+                "--stereo", w->stereo,
+                "Instead of the preset's: mono, top-bottom, left-right, apart (a file for each eye), "
+                "views (of EXR), depth-below (mono above its distances)")
+            ->check(CLI::IsMember(kEyeLayouts));
         verb->add_option("--mapping", w->mapping, "sphere, or half for 180 degrees, instead of the preset's")
             ->check(CLI::IsMember({"sphere", "half"}));
         verb->add_option("--codec", w->codec, "h264, h265 or prores instead of the preset's")

@@ -4,9 +4,9 @@ namespace porb {
 
 const std::vector<Preset>& presets() {
     using enum SphereMapping;
-    using enum StereoLayout;
+    using enum EyeLayout;
     const auto make = [](const char* name, const char* title, const char* description, SphereMapping mapping,
-                         StereoLayout stereo, Container container, VideoCodec codec, int depth, double crf) {
+                         EyeLayout stereo, Container container, VideoCodec codec, int depth, double crf) {
         Preset p{name, title, description, {}};
         Deliverable& d = p.deliverable;
         d.name = name;
@@ -36,6 +36,12 @@ const std::vector<Preset>& presets() {
              Container::png_sequence, VideoCodec::h264, 8, 18),
         make("sphere-exr", "Whole sphere, numbered OpenEXR", "Linear light, half floats", equirect, mono,
              Container::exr_sequence, VideoCodec::h264, 8, 18),
+        make("sphere-stereo-exr", "Whole sphere, stereo, numbered OpenEXR",
+             "Views left and right in each file", equirect, views, Container::exr_sequence, VideoCodec::h264,
+             8, 18),
+        make("sphere-depth-h265", "Whole sphere above its distances, H.265 10 bit",
+             "For players that move with the head: below, grey is 0.5 m divided by the distance", equirect,
+             depth_below, Container::mp4, VideoCodec::h265, 10, 20),
     };
     return all;
 }
@@ -48,17 +54,18 @@ const Preset* find_preset(std::string_view name) {
 
 FrameSize frame_size(const Deliverable& d) {
     const int h = d.mapping == SphereMapping::equirect ? d.width / 2 : d.width;
-    return {d.stereo == StereoLayout::left_right ? 2 * d.width : d.width,
-            d.stereo == StereoLayout::top_bottom ? 2 * h : h};
+    return {d.stereo == EyeLayout::left_right ? 2 * d.width : d.width,
+            d.stereo == EyeLayout::top_bottom || d.stereo == EyeLayout::depth_below ? 2 * h : h};
 }
 
 std::int64_t expected_bytes(const Deliverable& d, Seconds length, FrameRate rate) {
     const auto [w, h] = frame_size(d);
-    const double frames = length.to_double() * rate.to_double(), pixels = double(w) * h * frames;
+    const double eyes = d.stereo == EyeLayout::apart || d.stereo == EyeLayout::views ? 2 : 1,
+                 frames = length.to_double() * rate.to_double(), pixels = eyes * w * h * frames;
     if (d.container == Container::png_sequence) return std::int64_t(pixels * 4.5);
     if (d.container == Container::exr_sequence) return std::int64_t(pixels * 6);
     if (d.codec == VideoCodec::prores) return std::int64_t(pixels * 0.55);
-    if (d.bit_rate > 0) return std::int64_t(double(d.bit_rate) / 8 * length.to_double() * 1.02);
+    if (d.bit_rate > 0) return std::int64_t(eyes * double(d.bit_rate) / 8 * length.to_double() * 1.02);
     const double bits = (d.codec == VideoCodec::h264 ? 0.10 : 0.06) * std::exp2((18 - d.crf) / 6);
     return std::int64_t(pixels * bits / 8) + std::int64_t(length.to_double() * 24000);
 }

@@ -42,12 +42,24 @@ bool is_sequence(const Deliverable& d) {
     return d.container == Container::png_sequence || d.container == Container::exr_sequence;
 }
 
+/// No tag says that distances lie below: a player that took it for a sphere would show them to the feet.
+std::optional<SphericalTag> tag_of(const Deliverable& d) {
+    if (d.stereo == EyeLayout::depth_below) return std::nullopt;
+    return SphericalTag{d.mapping, stereo_of(d.stereo)};
+}
+
+/// A finished picture; two of them where eyes are not in one.
+struct MadePicture {
+    Picture picture;
+    std::vector<float> metres; ///< empty unless the deliverable has distances
+};
+
 /// Where finished frames go: one movie with its sound, or numbered pictures in a folder of their own until
 /// complete.
 class Sink {
   public:
     virtual ~Sink() = default;
-    virtual void write(const Picture& picture, std::span<const float> metres, std::int64_t index) = 0;
+    virtual void write(std::span<const MadePicture> made, std::int64_t index) = 0;
     virtual void finish() = 0;
     virtual std::int64_t bytes() const = 0;
 };
@@ -55,7 +67,7 @@ class Sink {
 class MovieSink : public Sink {
   public:
     MovieSink(const Project& project, const Shot& shot, const Deliverable& d, Span span, std::int64_t frames)
-        : part_(d.path), tag_{d.mapping, d.stereo} {
+        : part_(d.path), tag_(tag_of(d)) {
         VideoFormat format;
         const auto size = frame_size(d);
         format.codec = d.codec;
@@ -77,9 +89,9 @@ class MovieSink : public Sink {
         total_samples_ = (frame_time(frames, rate_) * Rational(kSoundRate)).round();
         named([&] { writer_.emplace(part_.path(), format); });
     }
-    void write(const Picture& picture, std::span<const float>, std::int64_t index) override {
+    void write(std::span<const MadePicture> made, std::int64_t index) override {
         named([&] {
-            writer_->write(picture);
+            writer_->write(made[0].picture);
             if (sound_)
                 speak_until(
                     std::min(total_samples_, (frame_time(index + 1, rate_) * Rational(kSoundRate)).round()));
@@ -89,7 +101,7 @@ class MovieSink : public Sink {
         named([&] {
             writer_->finish();
             writer_.reset();
-            tag_spherical_in_place(part_.path(), tag_);
+            if (tag_) tag_spherical_in_place(part_.path(), *tag_);
         });
         part_.commit();
     }
@@ -112,7 +124,7 @@ class MovieSink : public Sink {
         spoken_ = sample;
     }
     PartFile part_;
-    SphericalTag tag_;
+    std::optional<SphericalTag> tag_;
     FrameRate rate_{30};
     std::optional<VideoWriter> writer_;
     std::optional<SoundReader> sound_;
@@ -125,12 +137,13 @@ class SequenceSink : public Sink {
         check_pattern(pattern_);
         options_.depth = 16;
         options_.parts = d.distances_apart;
-        options_.spherical = SphericalTag{d.mapping, d.stereo};
+        options_.spherical = tag_of(d);
     }
-    void write(const Picture& picture, std::span<const float> metres, std::int64_t index) override {
-        options_.metres = metres;
+    void write(std::span<const MadePicture> made, std::int64_t index) override {
+        options_.metres = made[0].metres;
+        if (made.size() > 1) options_.right = &made[1].picture, options_.right_metres = made[1].metres;
         const auto name = numbered_file(pattern_.filename(), index);
-        write_still(picture, parts_.path() / name, options_);
+        write_still(made[0].picture, parts_.path() / name, options_);
         bytes_ += std::int64_t(std::filesystem::file_size(parts_.path() / name));
         moves_.emplace_back(name.string(), name.string());
     }
@@ -155,10 +168,47 @@ struct ReadFrame {
     Seconds time{0};
 };
 /// What is written of one frame.
-struct MadeFrame {
-    Picture picture;
-    std::vector<float> metres; ///< empty unless the deliverable has distances
-};
+using MadeFrame = std::vector<MadePicture>;
+
+/// How near things are as grey, for layouts that have it below the colours: what is at kNearestGrey_m and
+/// nearer is white, what is infinitely far black.
+Picture grey_of(const DepthMap& depth) {
+    constexpr float kNearestGrey_m = 0.5f;
+    Picture out(depth.width, depth.height);
+    for (int y = 0; y < depth.height; ++y)
+        for (int x = 0; x < depth.width; ++x) {
+            const float m = depth.metres[std::size_t(y) * std::size_t(depth.width) + std::size_t(x)];
+            const float v = m <= 0 || m >= kFarthestDepth_m ? 0 : std::min(1.0f, kNearestGrey_m / m);
+            set_pixel(out, x, y, {v, v, v, 1});
+        }
+    return out;
+}
+
+/// The files that a deliverable is written to: one, or one for each eye.
+std::vector<std::filesystem::path> paths_of(const Deliverable& d) {
+    if (d.stereo != EyeLayout::apart) return {d.path};
+    return {eye_path(d.path, "left"), eye_path(d.path, "right")};
+}
+
+/// Puts the eyes of one frame together as the deliverable holds them.
+MadeFrame laid_out(const Deliverable& d, std::vector<Picture> eyes, std::vector<DepthMap> depths,
+                   bool writes_metres) {
+    MadeFrame made;
+    if (d.stereo == EyeLayout::depth_below) {
+        made.push_back({stacked(eyes[0], grey_of(depths[0]), false), {}});
+        return made;
+    }
+    if (eyes.size() == 2 && stereo_of(d.stereo) != StereoLayout::mono) {
+        const bool beside = d.stereo == EyeLayout::left_right;
+        made.push_back({stacked(eyes[0], eyes[1], beside), {}});
+        if (writes_metres) made[0].metres = stacked(depths[0], depths[1], beside).metres;
+        return made;
+    }
+    for (std::size_t i = 0; i < eyes.size(); ++i)
+        made.push_back(
+            {std::move(eyes[i]), writes_metres ? std::move(depths[i].metres) : std::vector<float>()});
+    return made;
+}
 
 } // namespace
 
@@ -195,7 +245,7 @@ Preflight preflight(const Project& project, const Deliverable& d, MediaLibrary& 
     }
     if (!d.path.empty() && out.stops.empty()) {
         try {
-            must_not_replace(d.path, project, {});
+            for (const auto& path : paths_of(d)) must_not_replace(path, project, {});
         } catch (const Error& e) {
             out.stops.push_back(e.message());
         }
@@ -221,7 +271,9 @@ Preflight preflight(const Project& project, const Deliverable& d, MediaLibrary& 
     if (!any) out.stops.push_back("no camera of the shot has a source");
     const Span span = used_span(project, *shot, library);
     if (any && span.empty() && out.stops.empty()) out.stops.push_back("nothing lies between in and out");
-    if (d.stereo != StereoLayout::mono) {
+    if (d.stereo == EyeLayout::depth_below && !shot->seams.flow.on)
+        out.warnings.push_back("flow is off: everything lies at the agree distance. Switch it on in Seams");
+    if (d.stereo != EyeLayout::mono && d.stereo != EyeLayout::depth_below) {
         if (shot->stereo.from == EyesFrom::cameras && (!left || !right))
             out.stops.push_back("no camera in use serves one of the two eyes");
         for (const EyeFinding& f : eye_findings(*shot))
@@ -236,18 +288,23 @@ Preflight preflight(const Project& project, const Deliverable& d, MediaLibrary& 
         out.warnings.push_back("many players decode H.264 only up to 4096 x 2304; H.265 is safer for " +
                                std::to_string(size.width) + " x " + std::to_string(size.height));
     for (auto& remark : source_remarks(project, *shot, library)) out.warnings.push_back(std::move(remark));
-    if (is_sequence(d) && out.stops.empty()) {
-        const SequenceOverlap there = overlap_of(d.path, frames_of(span, shot->timing.rate));
+    for (const auto& path : paths_of(d)) {
+        if (!is_sequence(d)) {
+            if (!d.path.empty() && std::filesystem::exists(path))
+                out.warnings.push_back(path.filename().string() + " exists and will be replaced");
+            continue;
+        }
+        if (!out.stops.empty()) continue;
+        const SequenceOverlap there = overlap_of(path, frames_of(span, shot->timing.rate));
         if (there.replaced > 0)
             out.warnings.push_back(fmt::format("{} frames of {} exist and will be replaced", there.replaced,
-                                               d.path.filename().string()));
+                                               path.filename().string()));
         if (there.stale > 0)
             out.warnings.push_back(fmt::format("{} frames of {} with other numbers are there from before and "
                                                "will stay: remove them, or whoever "
                                                "reads the sequence sees them, too",
-                                               there.stale, d.path.filename().string()));
-    } else if (!d.path.empty() && std::filesystem::exists(d.path))
-        out.warnings.push_back(d.path.filename().string() + " exists and will be replaced");
+                                               there.stale, path.filename().string()));
+    }
     if (!d.path.empty() && out.stops.empty()) {
         const auto need = std::uint64_t(expected_bytes(d, span.out - span.in, shot->timing.rate)),
                    have = free_disk_bytes(d.path);
@@ -277,16 +334,21 @@ void render(Composer& composer, const Project& project, const Deliverable& d,
     const Span span = used_span(project, shot, composer.library());
     const std::int64_t frames = frames_of(span, shot.timing.rate);
     sweep_parts(d.path.parent_path());
-    std::unique_ptr<Sink> sink;
-    if (is_sequence(d))
-        sink = std::make_unique<SequenceSink>(d);
-    else
-        sink = std::make_unique<MovieSink>(project, shot, d, span, frames);
+    std::vector<std::unique_ptr<Sink>> sinks;
+    for (const auto& path : paths_of(d)) {
+        Deliverable one = d;
+        one.path = path;
+        if (is_sequence(d))
+            sinks.push_back(std::make_unique<SequenceSink>(one));
+        else
+            sinks.push_back(std::make_unique<MovieSink>(project, shot, one, span, frames));
+    }
 
     const auto begun = std::chrono::steady_clock::now();
     std::vector<View> views;
-    for (const Eye eye :
-         d.stereo == StereoLayout::mono ? std::vector{Eye::mono} : std::vector{Eye::left, Eye::right}) {
+    for (const Eye eye : d.stereo == EyeLayout::mono || d.stereo == EyeLayout::depth_below
+                             ? std::vector{Eye::mono}
+                             : std::vector{Eye::left, Eye::right}) {
         views.push_back(view_of(d));
         views.back().eye = eye;
     }
@@ -294,7 +356,8 @@ void render(Composer& composer, const Project& project, const Deliverable& d,
     // length. Each begins its next only when its last was taken.
     Pipe<ReadFrame> read(1);
     Pipe<MadeFrame> blended(1);
-    const bool distances = d.distances && d.container == Container::exr_sequence;
+    const bool writes_metres = d.distances && d.container == Container::exr_sequence,
+               distances = writes_metres || d.stereo == EyeLayout::depth_below;
     const auto reading = [&] {
         for (std::int64_t n = 0; n < frames; ++n) {
             if (!read.wait_for_room()) return;
@@ -312,18 +375,16 @@ void render(Composer& composer, const Project& project, const Deliverable& d,
             auto frame = read.take();
             if (!frame) break;
             cancel.check();
-            const bool beside = d.stereo == StereoLayout::left_right;
-            MadeFrame made{composer.blend(frame->eyes[0], cancel), {}};
-            if (frame->eyes.size() == 2)
-                made.picture = stacked(made.picture, composer.blend(frame->eyes[1], cancel), beside);
-            if (distances) {
-                const auto depth_of = [&](std::size_t eye) {
-                    const auto& field = frame->eyes[eye].distances;
-                    return depth_map(field ? field->grid : SphereGrid(), shot, frame->time, views[eye]);
-                };
-                made.metres =
-                    (views.size() == 2 ? stacked(depth_of(0), depth_of(1), beside) : depth_of(0)).metres;
+            std::vector<Picture> eyes;
+            std::vector<DepthMap> depths;
+            for (std::size_t eye = 0; eye < views.size(); ++eye) {
+                eyes.push_back(composer.blend(frame->eyes[eye], cancel));
+                if (!distances) continue;
+                const auto& field = frame->eyes[eye].distances;
+                depths.push_back(
+                    depth_map(field ? field->grid : SphereGrid(), shot, frame->time, views[eye]));
             }
+            MadeFrame made = laid_out(d, std::move(eyes), std::move(depths), writes_metres);
             frame.reset();
             if (!blended.put(std::move(made))) return;
         }
@@ -346,7 +407,10 @@ void render(Composer& composer, const Project& project, const Deliverable& d,
             cancel.check();
             if (n % kFramesBetweenDiskChecks == 0 && free_disk_bytes(d.path) < kDiskReserve)
                 throw Error("the disk is nearly full", d.path.string(), "Free some space and render again");
-            sink->write(made->picture, made->metres, n);
+            if (sinks.size() == 1)
+                sinks[0]->write(*made, n);
+            else
+                for (std::size_t eye = 0; eye < sinks.size(); ++eye) sinks[eye]->write({&(*made)[eye], 1}, n);
             if (!progress) continue;
             RenderProgress p;
             p.frames_done = n + 1;
@@ -354,7 +418,7 @@ void render(Composer& composer, const Project& project, const Deliverable& d,
             p.seconds_gone = std::chrono::duration<double>(std::chrono::steady_clock::now() - begun).count();
             p.frames_per_second = double(n + 1) / std::max(p.seconds_gone, 1e-3);
             p.seconds_left = double(frames - n - 1) / p.frames_per_second;
-            p.bytes = sink->bytes();
+            for (const auto& sink : sinks) p.bytes += sink->bytes();
             progress(p);
         }
     };
@@ -365,7 +429,7 @@ void render(Composer& composer, const Project& project, const Deliverable& d,
     blender.join();
     if (failed) std::rethrow_exception(failed);
     cancel.check();
-    sink->finish();
+    for (const auto& sink : sinks) sink->finish();
 }
 
 } // namespace porb

@@ -131,40 +131,61 @@ Picture read_exr(const std::filesystem::path& path, BufferPool* pool, std::int64
     }
 }
 
+namespace {
+
+/// One part of a file in the making. Its channels look into pixels that outlive it.
+struct ExrPart {
+    Imf::Header header;
+    Imf::FrameBuffer buffer;
+    std::size_t width;
+    void add(const std::string& name, Imf::PixelType type, const void* first, std::size_t step) {
+        header.channels().insert(name, Imf::Channel(type));
+        buffer.insert(
+            name, Imf::Slice(type, const_cast<char*>(static_cast<const char*>(first)), step, step * width));
+    }
+};
+
+std::vector<Half> linear_rows(const Picture& picture) {
+    const auto width = std::size_t(picture.width());
+    const auto table = curve_table(linear_from_encoded);
+    std::vector<Half> rows(width * std::size_t(picture.height()) * 4);
+    for (int y = 0; y < picture.height(); ++y)
+        apply_curve(table, linear_from_encoded, picture.row(y), rows.data() + std::size_t(y) * width * 4,
+                    picture.width());
+    return rows;
+}
+
+} // namespace
+
 void write_exr(const Picture& picture, const std::filesystem::path& path, bool latlong_environment,
-               std::span<const float> metres, bool parts) {
+               const StillOptions& options) {
     try {
-        const auto width = std::size_t(picture.width());
-        const auto table = curve_table(linear_from_encoded);
-        std::vector<Half> rows(width * std::size_t(picture.height()) * 4);
-        for (int y = 0; y < picture.height(); ++y)
-            apply_curve(table, linear_from_encoded, picture.row(y), rows.data() + std::size_t(y) * width * 4,
-                        picture.width());
-        struct Part {
-            Imf::Header header;
-            Imf::FrameBuffer buffer;
-        };
         const auto new_part = [&](const char* name) {
-            Part part{Imf::Header(picture.width(), picture.height()), {}};
+            ExrPart part{Imf::Header(picture.width(), picture.height()), {}, std::size_t(picture.width())};
             part.header.compression() = Imf::ZIP_COMPRESSION;
             part.header.setName(name);
             part.header.setType(Imf::SCANLINEIMAGE);
             if (latlong_environment) Imf::addEnvmap(part.header, Imf::ENVMAP_LATLONG);
+            // The first view's channels have no prefix, the other's have its name ("OpenEXR Multi-View").
+            if (options.right) Imf::addMultiView(part.header, {"left", "right"});
             return part;
         };
-        const auto add = [&](Part& part, const char* name, Imf::PixelType type, const void* first,
-                             std::size_t step) {
-            part.header.channels().insert(name, Imf::Channel(type));
-            part.buffer.insert(name, Imf::Slice(type, const_cast<char*>(static_cast<const char*>(first)),
-                                                step, step * width));
-        };
-        std::vector<Part> all = {new_part("colour")};
+        std::vector<ExrPart> all = {new_part("colour")};
+        const std::vector<Half> rows = linear_rows(picture), right_rows = options.right
+                                                                              ? linear_rows(*options.right)
+                                                                              : std::vector<Half>();
         int at = 0;
-        for (const char* name : {"R", "G", "B", "A"})
-            add(all[0], name, Imf::HALF, rows.data() + at++, 4 * sizeof(Half));
-        if (!metres.empty()) {
-            if (parts) all.push_back(new_part("distance"));
-            add(all.back(), "Z", Imf::FLOAT, metres.data(), sizeof(float));
+        for (const std::string name : {"R", "G", "B", "A"}) {
+            all[0].add(name, Imf::HALF, rows.data() + at, 4 * sizeof(Half));
+            if (options.right)
+                all[0].add("right." + name, Imf::HALF, right_rows.data() + at, 4 * sizeof(Half));
+            ++at;
+        }
+        if (!options.metres.empty()) {
+            if (options.parts) all.push_back(new_part("distance"));
+            all.back().add("Z", Imf::FLOAT, options.metres.data(), sizeof(float));
+            if (options.right && !options.right_metres.empty())
+                all.back().add("right.Z", Imf::FLOAT, options.right_metres.data(), sizeof(float));
         }
         if (all.size() == 1) {
             Imf::OutputFile file(path.c_str(), all[0].header, 2);
@@ -173,7 +194,7 @@ void write_exr(const Picture& picture, const std::filesystem::path& path, bool l
             return;
         }
         std::vector<Imf::Header> headers;
-        for (const Part& part : all) headers.push_back(part.header);
+        for (const ExrPart& part : all) headers.push_back(part.header);
         Imf::MultiPartOutputFile file(path.c_str(), headers.data(), int(headers.size()), false, 2);
         for (std::size_t i = 0; i < all.size(); ++i) {
             Imf::OutputPart part(file, int(i));

@@ -126,7 +126,7 @@ void write_still(const Picture& picture, const std::filesystem::path& path, cons
     if (ending == ".exr") {
         PartFile part(path);
         const bool full = options.spherical && options.spherical->mapping == SphereMapping::equirect;
-        write_exr(picture, part.path(), full, options.metres, options.parts);
+        write_exr(picture, part.path(), full, options);
         part.commit();
         return;
     }

@@ -21,6 +21,9 @@ struct StillOptions {
     std::span<const float> metres{}; ///< channel Z of an EXR beside its colours, row by row; none: without it
     /// Of such an EXR: a part for colours and one for metres, each read without the other.
     bool parts = false;
+    /// Of an EXR: the right eye's picture and metres, as views `left` and `right`; none: one picture.
+    const Picture* right = nullptr;
+    std::span<const float> right_metres{};
 };
 
 /// Writes by the name's ending, .png .jpg .jpeg .tif .tiff .exr; the name appears only when complete. PNG,
@@ -37,7 +40,7 @@ bool is_still_name(const std::filesystem::path& path);
 // The OpenEXR half, linear light.
 Picture read_exr(const std::filesystem::path& path, BufferPool* pool, std::int64_t* mended);
 void write_exr(const Picture& picture, const std::filesystem::path& path, bool latlong_environment,
-               std::span<const float> metres = {}, bool parts = false);
+               const StillOptions& options = {});
 /// A single-channel float image ("Z"), for depth. `values` holds width x height metres, row by row.
 void write_exr_depth(const std::vector<float>& values, int width, int height,
                      const std::filesystem::path& path);

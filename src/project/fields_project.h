@@ -25,9 +25,12 @@ inline constexpr Word<VideoCodec> kCodecWords[] = {
     {VideoCodec::h264, "h264"}, {VideoCodec::h265, "h265"}, {VideoCodec::prores, "prores"}};
 inline constexpr Word<SphereMapping> kMappingWords[] = {
     {SphereMapping::equirect, "equirectangular"}, {SphereMapping::half_equirect, "half-equirectangular"}};
-inline constexpr Word<StereoLayout> kStereoWords[] = {{StereoLayout::mono, "mono"},
-                                                      {StereoLayout::top_bottom, "top-bottom"},
-                                                      {StereoLayout::left_right, "left-right"}};
+inline constexpr Word<EyeLayout> kEyeLayoutWords[] = {{EyeLayout::mono, "mono"},
+                                                      {EyeLayout::top_bottom, "top-bottom"},
+                                                      {EyeLayout::left_right, "left-right"},
+                                                      {EyeLayout::apart, "apart"},
+                                                      {EyeLayout::views, "views"},
+                                                      {EyeLayout::depth_below, "depth-below"}};
 
 // Rules that look across a part's fields; thrown as refusals of the checker (project_rules.cpp).
 void check_media(const FieldChecker& checker, const Media& media);
@@ -179,7 +182,9 @@ void fields(V& v, D& d) {
     v.whole("width", d.width, limits::kWidth_px);
     v.rule([&] { return d.width % 4 == 0; }, "width", "is no multiple of 4", "Use a multiple of 4");
     v.word("mapping", d.mapping, kMappingWords);
-    v.word("stereo", d.stereo, kStereoWords);
+    v.word("stereo", d.stereo, kEyeLayoutWords);
+    v.rule([&] { return d.stereo != EyeLayout::views || d.container == Container::exr_sequence; }, "stereo",
+           "is views, which only OpenEXR holds", "Choose numbered OpenEXR, or another layout of the eyes");
     v.number("crf", d.crf, limits::kCrf);
     v.whole("bit_rate", d.bit_rate, limits::kBitRate);
     v.flag("sound", d.sound);

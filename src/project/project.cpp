@@ -83,6 +83,22 @@ std::string add_media(Project& project, const MediaRef& ref) {
     return id;
 }
 
+StereoLayout stereo_of(EyeLayout layout) {
+    return layout == EyeLayout::top_bottom   ? StereoLayout::top_bottom
+           : layout == EyeLayout::left_right ? StereoLayout::left_right
+                                             : StereoLayout::mono;
+}
+
+std::filesystem::path eye_path(const std::filesystem::path& path, const char* eye) {
+    std::string name = path.filename().string();
+    auto at = name.find('%'); // of a pattern: before the point or stroke that leads to the number
+    if (at != std::string::npos)
+        while (at > 0 && (name[at - 1] == '.' || name[at - 1] == '_' || name[at - 1] == '-')) --at;
+    else
+        at = path.stem().string().size();
+    return path.parent_path() / (name.substr(0, at) + "_" + eye + name.substr(at));
+}
+
 double default_reach_deg(const Lens& lens) {
     return std::floor(degrees(LensMap(lens).theta_max()) * 2) / 2;
 }

@@ -158,6 +158,20 @@ struct Shot {
 
 enum class Container { mp4, mov, png_sequence, exr_sequence };
 
+/// How a deliverable holds the eyes.
+enum class EyeLayout {
+    mono,
+    top_bottom,  ///< left above right
+    left_right,  ///< left beside right
+    apart,       ///< a file (or sequence) for each, "_left" and "_right" in its name
+    views,       ///< views `left` and `right` of each EXR picture
+    depth_below, ///< mono, and below it how near things are, as grey: for players that move with the head
+};
+/// What a picture of that layout is to be tagged as.
+StereoLayout stereo_of(EyeLayout layout);
+/// Of a deliverable whose eyes are apart: the name (or pattern) of one eye's file.
+std::filesystem::path eye_path(const std::filesystem::path& path, const char* eye);
+
 /// What is to be rendered.
 struct Deliverable {
     std::string id, name;
@@ -167,7 +181,7 @@ struct Deliverable {
     int depth = 8;
     int width = 3840; ///< of one eye
     SphereMapping mapping = SphereMapping::equirect;
-    StereoLayout stereo = StereoLayout::mono;
+    EyeLayout stereo = EyeLayout::mono;
     double crf = 18;
     std::int64_t bit_rate = 0; ///< bits a second; 0: by crf
     bool sound = true;

@@ -194,7 +194,7 @@ Project project_for(const SimOptions& o, const Truth& truth, const std::vector<S
     d.width = 1920;
     if (o.rig == SimRig::pair_180) {
         d.mapping = SphereMapping::half_equirect;
-        d.stereo = StereoLayout::left_right;
+        d.stereo = EyeLayout::left_right;
         d.width = 1440;
     }
     d.path = folder / (scene_name(o) + "_preview.mp4");

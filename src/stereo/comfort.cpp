@@ -11,6 +11,7 @@ namespace porb {
 
 namespace {
 
+constexpr double kRoom = 0.95;         ///< of the budget, that is used: other moments reach a little further
 constexpr double kInfinitely_m = 1000; ///< further than that eyes are as good as parallel
 
 double separation_m(const Shot& shot) {
@@ -38,7 +39,7 @@ ComfortFit fitted_to_comfort(const Shot& shot, std::span<const EyeMoment> moment
     if (near < far)
         throw Error("shows nothing that both eyes see", "shot " + shot.name,
                     "Choose where its eyes come from, then measure them");
-    const ComfortBudget& budget = shot.stereo.comfort;
+    const ComfortBudget budget{kRoom * shot.stereo.comfort.near_deg, kRoom * shot.stereo.comfort.far_deg};
     const bool drawn = shot.stereo.from == EyesFrom::distances;
     ComfortFit out;
     double separation = separation_m(shot), share = 1;

@@ -427,8 +427,10 @@ TEST_CASE("stereo rigs offer an eye, and each shows its own camera") {
     b.settle();
     const QPoint middle = b.window.picture().rect().center();
     const int left = b.grey(middle);
-    eye->setCurrentIndex(1);
-    emit eye->activated(1);
+    const int right = eye->findText("Right eye");
+    REQUIRE(right > 0);
+    eye->setCurrentIndex(right);
+    emit eye->activated(right);
     b.settle();
     CHECK(b.grey(middle) > left + 80);
 }

@@ -173,7 +173,8 @@ TEST_CASE("eyes come from distances, are measured and fitted, and every word is 
     CHECK(stereo().ipd_m == 0.06);
     CHECK(stereo().merge_to_deg == 70);
     CHECK(stereo().converge_m == 3);
-    CHECK(says(porbit("eyes " + project + " --key 1=2 --key 2.5=none --comfort 1.5,1"), "at 2.50 s: infinity"));
+    CHECK(
+        says(porbit("eyes " + project + " --key 1=2 --key 2.5=none --comfort 1.5,1"), "at 2.50 s: infinity"));
     CHECK(stereo().keys.size() == 2);
     const std::string before = read_text_file(project);
     CHECK(says(porbit("eyes " + project + " --merge 70,50", 1), "above merge_from_deg"));

@@ -109,6 +109,7 @@ Project random_project(unsigned seed) {
         Deliverable& d = p.deliverables[i];
         d.id = "d" + std::to_string(i), d.shot = p.shots[0].id;
         d.depth = d.depth == 9 ? 10 : d.depth, d.width &= ~3;
+        if (d.stereo == EyeLayout::views) d.container = Container::exr_sequence;
     }
     return p;
 }

@@ -33,7 +33,7 @@ Project full_project(const std::filesystem::path& folder) {
     p.shots.push_back(shot);
     Deliverable d;
     d.id = "d1", d.name = "master", d.shot = shot.id, d.path = folder / "out/m.mp4";
-    d.codec = VideoCodec::h265, d.depth = 10, d.stereo = StereoLayout::top_bottom, d.bit_rate = 50'000'000;
+    d.codec = VideoCodec::h265, d.depth = 10, d.stereo = EyeLayout::top_bottom, d.bit_rate = 50'000'000;
     p.deliverables.push_back(d);
     return p;
 }

@@ -136,22 +136,22 @@ TEST_CASE("a shot's eyes are fitted to the comfort budget, and what cannot be is
     CHECK_THROWS_AS(fitted_to_comfort(shot, {}), Error);
     const ComfortFit fit = fitted_to_comfort(shot, moments);
     CHECK(fit.fits);
-    CHECK(fit.ipd_m == Approx(0.064 * 2 / 3.53).epsilon(0.03)); // 3.6 degrees into 2, all but hundredths
-    CHECK(fit.nearest_deg == Approx(1).margin(1e-6));
-    CHECK(fit.farthest_deg == Approx(-1).margin(1e-6));
+    CHECK(fit.ipd_m == Approx(0.064 * 1.9 / 3.53).epsilon(0.03)); // 3.6 degrees into 2, all but hundredths
+    CHECK(fit.nearest_deg == Approx(0.95).margin(1e-6));          // a little inside
+    CHECK(fit.farthest_deg == Approx(-0.95).margin(1e-6));
     CHECK(2 * degrees(std::asin(fit.ipd_m / 2 / fit.converge_m)) ==
-          Approx(3.96 * fit.ipd_m / 0.064 - 1).margin(0.03));
+          Approx(3.96 * fit.ipd_m / 0.064 - 0.95).margin(0.03));
     shot.stereo.comfort = {3, 3}; // there is room: nothing but convergence, and as little as does
     const ComfortFit wide = fitted_to_comfort(shot, moments);
     CHECK(wide.ipd_m == 0.064);
-    CHECK(wide.nearest_deg == Approx(3).margin(0.01));
+    CHECK(wide.nearest_deg == Approx(2.85).margin(0.01));
     shot.stereo.comfort = {1, 1};
     shot.rig = nominal_pair(256, 256, 1, 190);
     match_cameras_to_rig(shot);
     shot.stereo.from = EyesFrom::cameras;
     const ComfortFit fixed = fitted_to_comfort(shot, moments);
     CHECK_FALSE(fixed.fits);
-    CHECK(fixed.nearest_deg == Approx(1).margin(1e-6)); // what is near is kept inside
+    CHECK(fixed.nearest_deg == Approx(0.95).margin(1e-6)); // what is near is kept inside
     EyePlace subject;
     subject.horizontal_deg = 2;
     const double converge = converge_for(shot, Seconds(0), subject, 0.5);

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "optics/eye_rays.h"
 #include "optics/sphere_grid.h"
 #include "project/project.h"
 #include "stitch/plan/view.h"
@@ -19,9 +20,10 @@ namespace porb::app {
 struct FoundDistances {
     SphereGrid inverse_m, trust;
     Mat3 to_rig = Mat3::Identity(); ///< from world directions
-    double inverse_at(const Vec3& world_direction) const { return inverse_m.at(to_rig * world_direction); }
-    double trust_at(const Vec3& world_direction) const {
-        return trust.empty() ? -1 : trust.at(to_rig * world_direction);
+    EyeRays rays;                   ///< of the eye whose picture it is
+    double inverse_at(const Vec3& shown) const { return inverse_m.at(to_rig * rays.looks(shown)); }
+    double trust_at(const Vec3& shown) const {
+        return trust.empty() ? -1 : trust.at(to_rig * rays.looks(shown));
     }
 };
 using FoundDistancesPtr = std::shared_ptr<const FoundDistances>;

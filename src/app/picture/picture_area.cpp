@@ -12,7 +12,7 @@
 namespace porb::app {
 
 namespace {
-constexpr int kFlickerMs = 280;
+constexpr int kFlickerMs = 280, kTurnsMs = 500;
 constexpr int kRestMs = 140;     // after the last movement, the full picture
 constexpr double kCoarse = 0.45; // of the size, while something moves
 } // namespace
@@ -57,6 +57,11 @@ PictureArea::PictureArea(Session& session, PictureService& service, QWidget* par
     connect(&flicker_, &QTimer::timeout, this, [this] {
         second_side_ = !second_side_;
         ask(false);
+    });
+    turns_.setInterval(kTurnsMs);
+    connect(&turns_, &QTimer::timeout, this, [this] {
+        right_now_ = !right_now_;
+        update();
     });
     connect(&loop_, &LoopPlayer::changed, this, &PictureArea::loop_changed);
     connect(&loop_, &LoopPlayer::changed, this, qOverload<>(&QWidget::update));
@@ -104,8 +109,17 @@ void PictureArea::set_mode(ViewMode mode) {
     ask(true);
 }
 
-void PictureArea::set_eye(Eye eye) {
-    view_.eye = eye;
+void PictureArea::set_eyes(EyesLook look) {
+    if (eyes_ == look) return;
+    eyes_ = look;
+    view_.eye = eye_of(look);
+    view_.beside = shows_beside(look);
+    right_now_ = false;
+    if (look == EyesLook::by_turns)
+        turns_.start();
+    else
+        turns_.stop();
+    emit eyes_changed();
     ask(true);
 }
 void PictureArea::set_footprints(bool on) {
@@ -213,6 +227,7 @@ std::optional<PictureRequest> PictureArea::wanted(bool moving, bool without_flow
         request.project = std::make_shared<const Project>(std::move(one));
     }
     if (request.view && compare_->is_on() && !moving) request.other = compare_->other();
+    request.eyes = eyes_;
     request.trust = trust_ && !moving;
     request.distances = distances_ && !(moving && playing_);
     request.distance_steps = distance_steps_ && !moving;
@@ -221,7 +236,7 @@ std::optional<PictureRequest> PictureArea::wanted(bool moving, bool without_flow
     if (request.view && ((without_flow && shot->seams.flow.on) || (moving && shot->look.denoise.on))) {
         Project quick = *request.project;
         Shot& q = *find_shot(quick, shot->id);
-        if (without_flow) q.seams.flow.on = false;
+        if (without_flow) q.seams.flow.on = false; // drawn eyes see the agree distance then
         q.look.denoise.on = false;
         request.project = std::make_shared<const Project>(std::move(quick));
     }

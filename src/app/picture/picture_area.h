@@ -31,7 +31,8 @@ class PictureArea : public QWidget {
     void set_mode(ViewMode mode);
     void set_drag_use(DragUse use) { drag_use_ = use; }
     void set_level_hold(LevelHold hold) { level_hold_ = hold; }
-    void set_eye(Eye eye);
+    void set_eyes(EyesLook look);
+    EyesLook eyes() const { return eyes_; }
     void set_footprints(bool on);
     void set_overlaps(bool on);
     void set_coverage(bool on);
@@ -84,6 +85,7 @@ class PictureArea : public QWidget {
   signals:
     void playing_open_changed();
     void mode_changed();
+    void eyes_changed();
     void look_changed();
     void tool_changed();
     void loop_changed();
@@ -127,7 +129,8 @@ class PictureArea : public QWidget {
     void paint_sheet(QPainter& p);
     void paint_words(QPainter& p);
     void paint_distances(QPainter& p);
-    QRectF answer_rect() const; ///< where what the answer shows lies on the widget
+    const QImage& shown_image(std::size_t which) const; ///< of eyes by turns, whichever it is now
+    QRectF answer_rect() const;                         ///< where what the answer shows lies on the widget
     void paint_marks(QPainter& p);
     void paint_magnifier(QPainter& p, const QRectF& picture);
     bool magnifies() const;
@@ -158,7 +161,9 @@ class PictureArea : public QWidget {
     LoopPlayer loop_;
     bool trust_ = false, distances_ = false, distance_steps_ = false;
     QPointF pointer_{-1, -1};
-    QTimer rest_, flicker_;
+    EyesLook eyes_ = EyesLook::mono;
+    bool right_now_ = false; ///< of eyes by turns
+    QTimer rest_, flicker_, turns_;
     bool second_side_ = false; ///< of the flicker
     QPointF hover_{-1, -1};
     QWidget* empty_ = nullptr;

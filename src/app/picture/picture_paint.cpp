@@ -35,7 +35,11 @@ void PictureArea::paint_composed(QPainter& p) {
         if (compares())
             paint_comparison(p, to);
         else
-            p.drawImage(to, answer_.images[0]);
+            p.drawImage(to, shown_image(0));
+        if (shows_beside(eyes_)) {
+            p.setPen(QPen(colour::surround, 3));
+            p.drawLine(QPointF(to.center().x(), to.top()), QPointF(to.center().x(), to.bottom()));
+        }
     }
     if (answer_.view) {
         p.setRenderHint(QPainter::SmoothPixmapTransform);
@@ -45,6 +49,10 @@ void PictureArea::paint_composed(QPainter& p) {
     }
     paint_overlays(p);
     if (distances_ || distance_steps_) paint_distances(p);
+}
+
+const QImage& PictureArea::shown_image(std::size_t which) const {
+    return right_now_ && which < answer_.turned.size() ? answer_.turned[which] : answer_.images[which];
 }
 
 QRectF PictureArea::answer_rect() const {
@@ -80,7 +88,7 @@ bool PictureArea::compares() const {
 }
 
 void PictureArea::paint_comparison(QPainter& p, const QRectF& to) {
-    const QImage &now = answer_.images[0], &other = answer_.images[1];
+    const QImage &now = shown_image(0), &other = shown_image(1);
     const auto label = [&](const QString& text, double left, double right) {
         const double w = std::min(right - left - 12, p.fontMetrics().horizontalAdvance(text) + 20.0);
         if (w < 40) return;

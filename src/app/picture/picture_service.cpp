@@ -97,6 +97,7 @@ FoundDistancesPtr found_distances(Composer& composer, const Project& project, co
                                   Eye eye, const Cancel& cancel) {
     auto out = std::make_shared<FoundDistances>();
     out->to_rig = orientation_at(shot, time).transpose();
+    out->rays = eye_rays_of(shot, eye, time);
     if (shot.seams.flow.on) {
         out->inverse_m = composer.distances(project, shot, time, eye, cancel);
         out->trust = composer.confidence(project, shot, time, eye, cancel);
@@ -105,6 +106,24 @@ FoundDistancesPtr found_distances(Composer& composer, const Project& project, co
     const double agree = shot.seams.agree_distance_m;
     out->inverse_m = SphereGrid(2, 1, agree > 0 ? float(1 / agree) : 0);
     return out;
+}
+} // namespace
+
+namespace {
+/// Puts a view's picture, of one eye or both, behind the answer's others.
+void add_composed(const PictureRequest& request, const Project& project, const Shot& shot, Composer& composer,
+                  const Cancel& cancel, PictureAnswer& out) {
+    View view = *request.view;
+    if (!shows_both(request.eyes)) {
+        out.images.push_back(image_of(composer.compose(project, shot, request.time, view, cancel)));
+        return;
+    }
+    view.eye = Eye::left;
+    const QImage left = image_of(composer.compose(project, shot, request.time, view, cancel));
+    view.eye = Eye::right;
+    const QImage right = image_of(composer.compose(project, shot, request.time, view, cancel));
+    out.images.push_back(merged(left, right, request.eyes));
+    if (request.eyes == EyesLook::by_turns) out.turned.push_back(right);
 }
 } // namespace
 
@@ -119,11 +138,9 @@ PictureAnswer answer_to(const PictureRequest& request, Composer& composer, const
         const Shot* shot = find_shot(*request.project, request.shot);
         if (!shot) return out;
         if (request.view) {
-            out.images.push_back(
-                image_of(composer.compose(*request.project, *shot, request.time, *request.view, cancel)));
+            add_composed(request, *request.project, *shot, composer, cancel, out);
             if (const Shot* other = request.other ? find_shot(*request.other, request.shot) : nullptr)
-                out.images.push_back(
-                    image_of(composer.compose(*request.other, *other, request.time, *request.view, cancel)));
+                add_composed(request, *request.other, *other, composer, cancel, out);
             if (request.distances || request.distance_steps) {
                 out.found = found_distances(composer, *request.project, *shot, request.time,
                                             request.view->eye, cancel);

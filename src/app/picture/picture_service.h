@@ -1,6 +1,7 @@
 #pragma once
 
 #include "app/picture/distance_view.h"
+#include "app/picture/eyes_look.h"
 #include "base/progress.h"
 #include "stitch/compose.h"
 
@@ -20,6 +21,7 @@ struct PictureRequest {
     std::string shot;
     Seconds time{0};
     std::optional<View> view;         ///< composed when set
+    EyesLook eyes = EyesLook::mono;   ///< of both: the view is made for each
     ProjectPtr other;                 ///< the same view of this one too, when set
     std::vector<std::string> cameras; ///< else these cameras' sources
     int longest_side = 0;             ///< sources are halved while they stay at least this long
@@ -35,6 +37,7 @@ struct PictureAnswer {
     std::string shot; ///< id
     std::vector<QImage>
         images; ///< one and perhaps the other's, or one for each camera (null where there is none)
+    std::vector<QImage> turned;    ///< of eyes by turns: the right ones of `images`
     std::vector<QSize> full_sizes; ///< sources: their sizes before halving
     std::optional<View> view;
     QImage trust;            ///< a tint over the view's region, or null

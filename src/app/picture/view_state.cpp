@@ -53,23 +53,40 @@ Target ViewState::target() const {
                                     : map_target(*this, kMapWidth);
 }
 
+QRectF ViewState::seen_rect() const {
+    const QRectF all(QPointF(0, 0), size);
+    return mode == ViewMode::window ? all : map_rect().intersected(all);
+}
+
 std::optional<QPointF> ViewState::point_of(const Vec3& direction) const {
     const Target to = target();
     const auto p = TargetMap(to).pixel(direction);
     if (!p) return std::nullopt;
-    if (mode == ViewMode::window) return QPointF(p->x(), p->y());
-    const QRectF r = map_rect();
-    return QPointF(r.left() + p->x() / to.width * r.width(), r.top() + p->y() / to.height * r.height());
+    QPointF at(p->x(), p->y());
+    if (mode != ViewMode::window) {
+        const QRectF r = map_rect();
+        at = {r.left() + p->x() / to.width * r.width(), r.top() + p->y() / to.height * r.height()};
+    }
+    if (!beside) return at;
+    const QRectF seen = seen_rect();
+    at.rx() -= seen.width() / 4; // in the half at the left
+    if (at.x() < seen.left() || at.x() > seen.center().x()) return std::nullopt;
+    return at;
 }
 
-std::optional<Vec3> ViewState::direction_at(const QPointF& point) const {
+std::optional<Vec3> ViewState::direction_at(const QPointF& where) const {
     if (!shows_sphere(mode)) return std::nullopt;
+    QPointF point = where;
+    if (beside) {
+        const QRectF seen = seen_rect();
+        point.rx() += seen.width() / 4 * (where.x() < seen.center().x() ? 1 : -1);
+    }
     const Target to = target();
     if (mode == ViewMode::window) return TargetMap(to).direction({point.x(), point.y()});
     const QRectF r = map_rect();
     if (!r.contains(point)) return std::nullopt;
-    return TargetMap(to).direction({(point.x() - r.left()) / r.width() * to.width,
-                                    (point.y() - r.top()) / r.height() * to.height});
+    return TargetMap(to).direction(
+        {(point.x() - r.left()) / r.width() * to.width, (point.y() - r.top()) / r.height() * to.height});
 }
 
 std::optional<View> ViewState::view(double scale, Filter filter) const {

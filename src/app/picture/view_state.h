@@ -20,17 +20,19 @@ inline bool shows_sphere(ViewMode mode) {
 struct ViewState {
     ViewMode mode = ViewMode::map;
     Eye eye = Eye::mono;
-    Turn look{};            ///< of the window
-    double fov_deg = 90;    ///< across it
-    double zoom = 1;        ///< of map and lens view; 1 fits
-    QPointF pan{0.5, 0.5};  ///< the place of the map or source (0..1) at the widget's centre
-    QSizeF size{};          ///< the widget's
-    bool half_map = false;  ///< the map is of the half sphere in front
-    QSizeF lens{};          ///< source pixels of the lens view; empty: there is no camera
+    Turn look{};           ///< of the window
+    double fov_deg = 90;   ///< across it
+    double zoom = 1;       ///< of map and lens view; 1 fits
+    QPointF pan{0.5, 0.5}; ///< the place of the map or source (0..1) at the widget's centre
+    QSizeF size{};         ///< the widget's
+    bool half_map = false; ///< the map is of the half sphere in front
+    bool beside = false;   ///< eyes side by side: each half shows the middle of what it would be alone
+    QSizeF lens{};         ///< source pixels of the lens view; empty: there is no camera
 
     /// The whole map, or source, on the widget, zoomed and panned.
     QRectF map_rect() const;
     QRectF lens_rect() const;
+    QRectF seen_rect() const; ///< what of the sphere's picture lies on the widget
     QPointF lens_point(const Vec2& pixel) const;
     Vec2 lens_pixel(const QPointF& point) const;
 

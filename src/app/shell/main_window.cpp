@@ -185,7 +185,9 @@ void MainWindow::follow_project() {
                                        [](const Camera& c) { return c.eyes != Eyes::both; });
     // An eye of a pair comes from one camera: neither means anything there.
     for (QAction* overlay : {supply_, flicker_}) overlay->setVisible(!pair);
-    eyes_->setVisible(pair);
+    const bool stereo = s && (pair || s->stereo.from == EyesFrom::distances);
+    eyes_->setVisible(stereo);
+    if (!stereo) picture_->set_eyes(EyesLook::mono);
 }
 
 MainWindow::~MainWindow() {
@@ -241,9 +243,12 @@ void MainWindow::make_view_bar(QWidget* holder) {
     eyes_row->setContentsMargins(2, 0, 0, 0);
     auto* eye = new QComboBox;
     eye->setObjectName("eye_choice");
-    eye->addItems({"Left eye", "Right eye"});
+    eye->setToolTip("What is shown of the two eyes; the next one by Shift+V");
+    for (const EyesLook look : all_eyes_looks()) eye->addItem(name_of(look));
     connect(eye, &QComboBox::activated, this,
-            [this](int i) { picture_->set_eye(i ? Eye::right : Eye::left); });
+            [this](int i) { picture_->set_eyes(all_eyes_looks()[std::size_t(i)]); });
+    connect(picture_, &PictureArea::eyes_changed, eye,
+            [this, eye] { eye->setCurrentText(name_of(picture_->eyes())); });
     eyes_row->addWidget(eye);
     row->addWidget(eyes_);
     eyes_->hide();

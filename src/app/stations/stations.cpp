@@ -1,3 +1,4 @@
+#include "app/stations/depth/depth_station.h"
 #include "app/stations/gather/gather_station.h"
 #include "app/stations/level/level_station.h"
 #include "app/stations/master/master_station.h"
@@ -11,7 +12,7 @@ namespace porb::app {
 std::vector<std::unique_ptr<Station>> make_stations(const Workplace& place) {
     std::vector<std::unique_ptr<Station>> all;
     for (const auto make : {gather_station, rig_station, points_station, level_station, match_station,
-                            seams_station, master_station})
+                            seams_station, depth_station, master_station})
         all.push_back(make(place));
     return all;
 }

@@ -91,7 +91,12 @@ MasterPanel::MasterPanel(Session& session, RenderQueue& queue, QWidget* parent)
     mapping_->addItems({"whole sphere", "180 degrees"});
     form->addRow("Shape", mapping_);
     stereo_ = new QComboBox;
-    stereo_->addItems({"mono", "stereo, left eye on top", "stereo, left eye on the left"});
+    stereo_->addItems({"mono", "stereo, left eye on top", "stereo, left eye on the left",
+                       "stereo, a file for each eye", "stereo, views of each EXR",
+                       "mono above its distances"});
+    stereo_->setToolTip(
+        "Where Depth says that eyes come from. Distances below, as grey (0.5 m divided by the distance), "
+        "are for players that move with the head");
     form->addRow("Eyes", stereo_);
     width_ = new NumberField(limits::kWidth_px, 64, 0, "px");
     width_->setObjectName("deliverable_width");
@@ -179,7 +184,7 @@ MasterPanel::MasterPanel(Session& session, RenderQueue& queue, QWidget* parent)
     connect(mapping_, &QComboBox::activated, this,
             [this](int i) { change("shape", [i](Deliverable& d) { d.mapping = SphereMapping(i); }); });
     connect(stereo_, &QComboBox::activated, this,
-            [this](int i) { change("eyes", [i](Deliverable& d) { d.stereo = StereoLayout(i); }); });
+            [this](int i) { change("eyes", [i](Deliverable& d) { d.stereo = EyeLayout(i); }); });
     connect(depth_, &QComboBox::activated, this,
             [this](int i) { change("depth", [i](Deliverable& d) { d.depth = i ? 10 : 8; }); });
     connect(width_, &NumberField::edited, this, [this](double v) {

@@ -1,0 +1,350 @@
+#include "app/stations/depth/depth_panel.h"
+
+#include "app/session/job_bar.h"
+#include "app/stations/depth/disparity_plot.h"
+#include "app/widgets/keyed_list.h"
+#include "app/widgets/number_field.h"
+#include "app/widgets/parts_row.h"
+#include "base/angle.h"
+#include "project/limits.h"
+#include "stereo/comfort.h"
+
+#include <QComboBox>
+#include <QFormLayout>
+#include <QHeaderView>
+#include <QSignalBlocker>
+#include <QTableWidget>
+
+namespace porb::app {
+
+namespace {
+constexpr double kWindow_deg = 60; ///< in which a worst place is looked at
+constexpr double kFirst_m = 3;     ///< where parallel eyes converge when they are first stepped nearer
+} // namespace
+
+DepthPanel::DepthPanel(Session& session, PictureArea& picture, PictureService& service, QWidget* parent)
+    : Panel("Depth",
+            "Say where two eyes come from, let them converge on the subject, and measure what a viewer gets.",
+            parent),
+      session_(session), picture_(picture), measures_(session), tool_(session, picture, service) {
+    setObjectName("depth_panel");
+    group("EYES");
+    auto* form = new QFormLayout;
+    form->setVerticalSpacing(4);
+    from_ = new QComboBox;
+    from_->setObjectName("eyes_from");
+    from_->addItems({"One picture for both", "Cameras of their own", "Drawn from distances"});
+    from_->setToolTip(
+        "Cameras of their own: the rig's left and right ones. Drawn: from all cameras, by how far away "
+        "things are");
+    form->addRow("Come from", from_);
+    connect(from_, &QComboBox::activated, this, [this](int i) { set_from(EyesFrom(i)); });
+    const auto field = [&](const QString& name, const char* object, Range range, double step, int digits,
+                           const QString& unit, const QString& tip, auto set) {
+        auto* f = new NumberField(range, step, digits, unit);
+        f->setObjectName(object);
+        f->setToolTip(tip);
+        if (!name.isEmpty()) form->addRow(name, f);
+        connect(f, &NumberField::edited, this, [this, name, object, set](double v) {
+            change(
+                "Set " + (name.isEmpty() ? QString("eyes") : name.toLower()),
+                [&](StereoSettings& s) { set(s, v); }, object);
+        });
+        connect(f, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
+        return f;
+    };
+    ipd_ = field("Apart", "eyes_apart", limits::kIpd_m.times(1000), 0.5, 1, " mm",
+                 "Interpupillary distance of drawn eyes; people's are 54 to 74 mm",
+                 [](StereoSettings& s, double v) { s.ipd_m = v / 1000; });
+    auto* merge = new QHBoxLayout;
+    merge_from_ = field("", "eyes_merge_from", limits::kMerge_deg, 1, 0, "°",
+                        "From this latitude on, up and down, drawn eyes come together",
+                        [](StereoSettings& s, double v) {
+                            s.merge_from_deg = v;
+                            s.merge_to_deg = std::max(s.merge_to_deg, std::min(90.0, v + 1));
+                            s.merge_from_deg = std::min(v, 89.0);
+                        });
+    merge_to_ = field("", "eyes_merge_to", limits::kMerge_deg, 1, 0, "°",
+                      "Beyond this latitude both eyes see the same", [](StereoSettings& s, double v) {
+                          s.merge_to_deg = std::max(v, 1.0);
+                          s.merge_from_deg = std::min(s.merge_from_deg, s.merge_to_deg - 1);
+                      });
+    merge->addWidget(merge_from_, 1);
+    merge->addWidget(new QLabel("to"));
+    merge->addWidget(merge_to_, 1);
+    form->addRow("Together from", merge);
+    mono_ = new QComboBox;
+    mono_->setObjectName("eyes_mono");
+    mono_->addItems({"the left eye", "the right eye"});
+    mono_->setToolTip("Which of a pair's cameras a mono picture shows");
+    connect(mono_, &QComboBox::activated, this, [this](int i) {
+        change("Choose the eye of mono", [i](StereoSettings& s) { s.mono = MonoEye(i); });
+    });
+    form->addRow("Mono shows", mono_);
+    swap_ = new QCheckBox("Swap left and right");
+    swap_->setObjectName("eyes_swap");
+    connect(swap_, &QCheckBox::clicked, this, &DepthPanel::swap);
+    form->addRow("", swap_);
+    column()->addLayout(form);
+    rig_words_ = new QLabel;
+    rig_words_->setObjectName("eyes_rig");
+    rig_words_->setProperty("role", "hint");
+    rig_words_->setWordWrap(true);
+    column()->addWidget(rig_words_);
+
+    group("CONVERGENCE");
+    auto* row = new QHBoxLayout;
+    converge_ = new NumberField(limits::kConverge_m, 0.05, 2, " m");
+    converge_->setObjectName("eyes_converge");
+    converge_->setToolTip("Where both eyes' pictures lie on each other; 0: infinitely far. [ and ] step it");
+    converge_->setSpecialValueText("infinitely far");
+    connect(converge_, &NumberField::edited, this, [this](double v) {
+        change(
+            "Set convergence", [&](StereoSettings& s) { set_converge(s, session_.playhead(), v); },
+            "eyes_converge");
+    });
+    connect(converge_, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
+    row->addWidget(converge_, 1);
+    pick_ = new QToolButton;
+    pick_->setObjectName("converge_pick");
+    pick_->setText("Click on it");
+    pick_->setCheckable(true);
+    pick_->setToolTip("Click in the picture on what both eyes should converge on (Shift+C)");
+    connect(pick_, &QToolButton::clicked, this, &DepthPanel::pick_convergence);
+    connect(&picture_, &PictureArea::tool_changed, this,
+            [this] { pick_->setChecked(picture_.tool() == &tool_); });
+    row->addWidget(pick_);
+    column()->addLayout(row);
+    keys_ = new KeysRow(
+        "eyes", "Sets a key of convergence at the playhead, or takes the one there away; it passes smoothly "
+                "from key to key");
+    connect(keys_, &KeysRow::toggle_wanted, this, &DepthPanel::toggle_key);
+    column()->addWidget(keys_);
+
+    group("COMFORT");
+    auto* budget = new QHBoxLayout;
+    near_ = field("", "comfort_near", limits::kComfort_deg, 0.1, 2, "°",
+                  "Disparity of the nearest that a viewer is to fuse",
+                  [](StereoSettings& s, double v) { s.comfort.near_deg = v; });
+    far_ = field("", "comfort_far", limits::kComfort_deg, 0.1, 2, "°", "And of the farthest",
+                 [](StereoSettings& s, double v) { s.comfort.far_deg = v; });
+    budget->addWidget(new QLabel("Near"));
+    budget->addWidget(near_, 1);
+    budget->addWidget(new QLabel("Far"));
+    budget->addWidget(far_, 1);
+    column()->addLayout(budget);
+    plot_ = new DisparityPlot;
+    column()->addWidget(plot_);
+    auto* buttons = new QHBoxLayout;
+    measure_ = add_button(buttons, "Measure both eyes", "eyes_measure",
+                          "Compares them over the shot, a moment a second (Shift+E)");
+    measure_->setProperty("role", "main");
+    fit_ = add_button(
+        buttons, "Fit to the budget", "eyes_fit",
+        "Chooses convergence, and how far apart drawn eyes stand, so that what was measured lies within");
+    column()->addLayout(buttons);
+    connect(measure_, &QPushButton::clicked, this, &DepthPanel::measure);
+    connect(fit_, &QPushButton::clicked, this, &DepthPanel::fit);
+    column()->addWidget(new JobBar(measures_.job(), session_, "eyes", "what was measured before"));
+    figures_ = new QLabel;
+    figures_->setObjectName("eyes_figures");
+    figures_->setWordWrap(true);
+    column()->addWidget(figures_);
+    table_ = new QTableWidget(0, 1);
+    table_->setObjectName("eye_findings");
+    table_->horizontalHeader()->hide();
+    table_->verticalHeader()->hide();
+    table_->horizontalHeader()->setSectionResizeMode(QHeaderView::Stretch);
+    table_->verticalHeader()->setSectionResizeMode(QHeaderView::ResizeToContents);
+    table_->setWordWrap(true);
+    table_->setSelectionBehavior(QAbstractItemView::SelectRows);
+    table_->setSelectionMode(QAbstractItemView::SingleSelection);
+    table_->setEditTriggers(QAbstractItemView::NoEditTriggers);
+    table_->setSizePolicy(QSizePolicy::Expanding, QSizePolicy::Ignored);
+    table_->setMinimumHeight(90);
+    column()->addWidget(table_, 1);
+    connect(table_, &QTableWidget::currentCellChanged, this, [this](int now) { go_to(now); });
+    mend_ = new QLabel;
+    mend_->setObjectName("eye_mend");
+    mend_->setWordWrap(true);
+    mend_->setProperty("role", "hint");
+    column()->addWidget(mend_);
+
+    connect(&session_, &Session::project_changed, this, &DepthPanel::refresh_if_seen);
+    connect(&session_, &Session::playhead_changed, this, [this] {
+        if (isVisible()) show_figures();
+    });
+    connect(&measures_, &EyeMeasures::changed, this, &DepthPanel::refresh_if_seen);
+}
+
+void DepthPanel::change(const QString& label, const std::function<void(StereoSettings&)>& work,
+                        const QString& key) {
+    if (session_.shot())
+        session_.edit_shot(
+            label, [&](Shot& s) { work(s.stereo); }, key);
+}
+
+void DepthPanel::set_from(EyesFrom from) {
+    bool switched = false;
+    session_.edit_shot("Choose where eyes come from", [&](Shot& s) {
+        s.stereo.from = from;
+        if (from == EyesFrom::distances) switched = find_distances_everywhere(s);
+    });
+    if (switched)
+        session_.say("Distances are found wherever two cameras see now (Seams, Parallax).", Signal::good);
+    if (from == EyesFrom::distances && picture_.eyes() == EyesLook::mono)
+        picture_.set_eyes(EyesLook::anaglyph);
+}
+
+void DepthPanel::swap() {
+    change("Swap left and right", [](StereoSettings& s) { s.swap = !s.swap; });
+}
+
+void DepthPanel::toggle_key() {
+    change("Key of convergence", [this](StereoSettings& s) { toggle_converge_key(s, session_.playhead()); });
+}
+
+void DepthPanel::converge_by(double factor) {
+    change(
+        "Set convergence",
+        [&](StereoSettings& s) {
+            const double now = converge_at(s, session_.playhead());
+            set_converge(s, session_.playhead(), now > 0 ? now * factor : factor < 1 ? kFirst_m : 0);
+        },
+        "eyes_converge");
+}
+
+void DepthPanel::next_eyes_look() {
+    const auto& all = all_eyes_looks();
+    const auto at = std::find(all.begin(), all.end(), picture_.eyes()) - all.begin();
+    const Shot* shot = session_.shot();
+    if (!shot || (shot->stereo.from != EyesFrom::distances && eye_separation_m(shot->rig) == 0))
+        return session_.say("This shot has one picture for both eyes: draw them from distances in Depth.",
+                            Signal::care);
+    picture_.set_eyes(all[std::size_t(at + 1) % all.size()]);
+}
+
+void DepthPanel::measure() {
+    measures_.measure();
+}
+
+void DepthPanel::fit() {
+    const Shot* shot = session_.shot();
+    if (!shot) return;
+    if (measures_.moments().empty())
+        return measures_.measure([this] {
+            if (!measures_.moments().empty()) fit();
+        });
+    try {
+        const ComfortFit fitted = fitted_to_comfort(*shot, measures_.moments());
+        change("Fit to the comfort budget", [&](StereoSettings& s) {
+            s.ipd_m = fitted.ipd_m, s.converge_m = fitted.converge_m;
+            s.keys.clear();
+        });
+        session_.say(
+            fitted.fits
+                ? QString("Disparity from %1° to %2° now")
+                      .arg(fitted.farthest_deg, 0, 'f', 2)
+                      .arg(fitted.nearest_deg, 0, 'f', 2)
+                : QString("The cameras stand too far apart for the budget: what is far lies past it, at %1°")
+                      .arg(fitted.farthest_deg, 0, 'f', 2),
+            fitted.fits ? Signal::good : Signal::care);
+        if (measures_.is_out_of_date()) measures_.measure(); // drawn from elsewhere now
+    } catch (const std::exception& e) {
+        session_.say(QString::fromStdString(words_of(e)), Signal::care);
+    }
+}
+
+void DepthPanel::go_to(int row) {
+    mend_->clear();
+    if (row < 0 || row >= int(findings_.size())) return;
+    const EyeFinding& f = findings_[std::size_t(row)];
+    mend_->setText(QString::fromStdString(f.mend + "."));
+    if (f.time) session_.set_playhead(*f.time);
+    if (f.direction) {
+        picture_.set_mode(ViewMode::window);
+        picture_.set_look(turn_towards(*f.direction), kWindow_deg);
+    }
+}
+
+void DepthPanel::show_findings() {
+    findings_ = measures_.findings();
+    const QSignalBlocker quiet(table_);
+    table_->setRowCount(0);
+    table_->setRowCount(std::max<int>(1, int(findings_.size())));
+    for (int i = 0; i < int(findings_.size()); ++i) {
+        const EyeFinding& f = findings_[std::size_t(i)];
+        auto* item = new QTableWidgetItem(signal_icon(f.stops ? Signal::stop : Signal::care),
+                                          QString::fromStdString(f.what));
+        item->setToolTip(QString::fromStdString(f.what + ". " + f.mend));
+        table_->setItem(i, 0, item);
+    }
+    if (findings_.empty()) {
+        auto* item =
+            new QTableWidgetItem(signal_icon(Signal::good), measures_.moments().empty()
+                                                                ? "Nothing odd about rig and settings"
+                                                                : "Nothing that a viewer would suffer from");
+        table_->setItem(0, 0, item);
+    }
+    table_->setCurrentCell(-1, -1);
+    mend_->setText(findings_.empty() ? "" : "Choose one to go there and to see what mends it.");
+}
+
+void DepthPanel::show_figures() {
+    const Shot* shot = session_.shot();
+    if (!shot) return;
+    converge_->set_quietly(converge_at(shot->stereo, session_.playhead()));
+    keys_->show_keys(shot->stereo.keys, session_.playhead());
+    const EyeMoment* nearest = nullptr;
+    const auto away = [&](const EyeMoment& m) {
+        return std::abs((m.time - session_.playhead()).to_double());
+    };
+    for (const EyeMoment& m : measures_.moments())
+        if (!nearest || away(m) < away(*nearest)) nearest = &m;
+    plot_->show_moment(nearest, shot->stereo.comfort);
+    if (!nearest) {
+        figures_->setText(measures_.is_out_of_date() ? "Changed since both eyes were measured." : "");
+        return;
+    }
+    const EyeSummary s = summary_of(*nearest, *shot);
+    figures_->setText(
+        QString("At %1 s: vertical %2 px (%3′), 95 % under %4 px; %5 % outside the budget; right eye %6 EV")
+            .arg(s.time.to_double(), 0, 'f', 2)
+            .arg(s.vertical_px, 0, 'f', 2)
+            .arg(s.vertical_arcmin, 0, 'f', 1)
+            .arg(s.vertical_95_px, 0, 'f', 2)
+            .arg(100 * s.outside, 0, 'f', 1)
+            .arg(QString::asprintf("%+.2f", std::abs(s.ev[1]) < 0.005 ? 0 : s.ev[1])));
+    figures_->setToolTip("Vertical disparity in pixels of a picture 3840 wide; it should be nothing");
+}
+
+void DepthPanel::refresh() {
+    const Shot* shot = session_.shot();
+    setEnabled(shot != nullptr);
+    if (!shot) return;
+    const StereoSettings& s = shot->stereo;
+    const bool drawn = s.from == EyesFrom::distances, pair = eye_separation_m(shot->rig) > 0;
+    from_->setCurrentIndex(int(s.from));
+    ipd_->set_quietly(1000 * s.ipd_m);
+    merge_from_->set_quietly(s.merge_from_deg);
+    merge_to_->set_quietly(s.merge_to_deg);
+    for (QWidget* w : std::initializer_list<QWidget*>{ipd_, merge_from_, merge_to_}) w->setEnabled(drawn);
+    mono_->setCurrentIndex(int(s.mono));
+    mono_->setEnabled(pair && !drawn);
+    swap_->setChecked(s.swap);
+    near_->set_quietly(s.comfort.near_deg);
+    far_->set_quietly(s.comfort.far_deg);
+    const bool stereo = drawn || (s.from == EyesFrom::cameras && pair);
+    for (QWidget* w : std::initializer_list<QWidget*>{converge_, pick_, keys_, measure_, fit_})
+        w->setEnabled(stereo);
+    rig_words_->setText(
+        drawn ? QString("The rig's lenses stand up to %1 mm apart: eyes may, too.")
+                    .arg(1000 * widest_ipd_m(shot->rig), 0, 'f', 0)
+        : pair
+            ? QString("The rig's eyes stand %1 mm apart.").arg(1000 * eye_separation_m(shot->rig), 0, 'f', 1)
+            : "No camera of the rig is of one eye alone; Rig says which is.");
+    show_figures();
+    show_findings();
+}
+
+} // namespace porb::app

@@ -1,0 +1,94 @@
+#include "app/stations/depth/eye_measures.h"
+
+#include "master/render.h"
+#include "project/span.h"
+
+namespace porb::app {
+
+namespace {
+/// What of a shot its eyes' pictures depend on, but for where they converge.
+Shot picture_of(Shot shot) {
+    shot.name.clear();
+    shot.timing = {};
+    shot.stereo.converge_m = 0;
+    shot.stereo.keys.clear();
+    shot.stereo.comfort = {};
+    shot.look.grade = {};
+    shot.seams.crossings.reset();
+    shot.calibration = {};
+    shot.extra_json.clear();
+    return shot;
+}
+} // namespace
+
+EyeMeasures::EyeMeasures(Session& session, QObject* parent) : QObject(parent), session_(session), job_(this) {
+    connect(&session_, &Session::project_changed, this, &EyeMeasures::follow);
+    connect(&session_, &Session::shot_changed, this, [this] {
+        job_.stop();
+        found_.clear(), now_.clear();
+        emit changed();
+    });
+}
+
+void EyeMeasures::measure(std::function<void()> then) {
+    const Shot* shot = session_.shot();
+    if (!shot || job_.is_running()) return;
+    const ProjectPtr project = session_.project();
+    const Span span = used_span(*project, *shot, *session_.library());
+    if (span.empty()) return session_.say("The shot has no sources to compare eyes of.", Signal::care);
+    // Of its own, so that playing does not wait for it; kept for the next time.
+    if (!library_) library_ = render_library(*shot, session_.library()->bound());
+    job_.start([this, project, id = shot->id, span, library = library_, then = std::move(then)](
+                   const BackgroundJob::Tell& tell, const Cancel& cancel) -> BackgroundJob::Finish {
+        const Shot& measured = *find_shot(*project, id);
+        Composer composer(library);
+        const auto times = eye_times(span.in, span.out, measured.timing.rate, kEyeStep_s);
+        std::vector<EyeMoment> moments;
+        for (const Seconds t : times) {
+            tell(double(moments.size()) / double(times.size()), "Comparing both eyes");
+            moments.push_back(measure_eyes(composer, *project, measured, t, {}, cancel));
+        }
+        return [this, measured, moments = std::move(moments), then] {
+            if (!session_.shot() || session_.shot()->id != measured.id) return;
+            found_ = moments;
+            then_ = measured;
+            shown_ = {};
+            follow();
+            if (then) then();
+        };
+    });
+}
+
+void EyeMeasures::follow() {
+    const Shot* shot = session_.shot();
+    if (shot && !found_.empty() && !(shot->stereo == shown_.stereo && shot->id == shown_.id)) {
+        shown_ = *shot;
+        now_ = found_;
+        for (EyeMoment& m : now_) {
+            const double turn =
+                parallel_disparity_deg(then_, m.time, 0) - parallel_disparity_deg(*shot, m.time, 0);
+            for (EyePlace& p : m.places) p.horizontal_deg += float(turn);
+        }
+    }
+    emit changed();
+}
+
+const std::vector<EyeMoment>& EyeMeasures::moments() {
+    static const std::vector<EyeMoment> none;
+    return found_.empty() || is_out_of_date() ? none : now_;
+}
+
+bool EyeMeasures::is_out_of_date() {
+    const Shot* shot = session_.shot();
+    return !found_.empty() && shot && !(picture_of(*shot) == picture_of(then_));
+}
+
+std::vector<EyeFinding> EyeMeasures::findings() {
+    const Shot* shot = session_.shot();
+    if (!shot) return {};
+    std::vector<EyeFinding> out = eye_findings(*shot);
+    for (EyeFinding& f : eye_findings(*shot, moments())) out.push_back(std::move(f));
+    return out;
+}
+
+} // namespace porb::app
