@@ -63,6 +63,9 @@ void print_report(const SolveReport& r) {
         if (p.points > 0) // others see nothing in common
             std::cout << fmt::format("  {:>4} - {:<4} {:>6} points  {:.3f} px\n", p.a, p.b, p.points,
                                      p.rms_px);
+    if (r.vertical_px)
+        std::cout << fmt::format("  vertical residual {:.3f} px of a half sphere 2048 a side\n",
+                                 *r.vertical_px);
     if (r.edges.used + r.edges.left_out > 0)
         std::cout << fmt::format(
             "  straight edges {:>4}  bend by {:.3f} px, {} that are not straight left out\n", r.edges.used,

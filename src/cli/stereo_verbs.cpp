@@ -13,13 +13,14 @@
 #include <nlohmann/json.hpp>
 
 #include <iostream>
+#include <sstream>
 
 namespace porb::cli {
 
 namespace {
 
 struct EyesWords {
-    std::string project, shot, from, converge, mono, time, from_time, to_time;
+    std::string project, shot, from, converge, mono, time, from_time, to_time, meet, at;
     std::optional<double> ipd, every;
     std::vector<double> merge, comfort;
     std::vector<std::string> keys;
@@ -99,6 +100,31 @@ std::vector<EyeMoment> measured(const EyesWords& w, const Run& run, const Projec
     return out;
 }
 
+/// What a shot before this one ends with in a direction, and what this one begins with, get one disparity.
+void meet(const EyesWords& w, const Run& run, Project& project, Shot& shot, Composer& composer) {
+    const Shot& before = chosen_shot(project, w.meet, w.project);
+    if (before.id == shot.id)
+        throw CLI::ValidationError("--meet", "is this shot itself: name the one before it");
+    Vec3 towards[2];
+    std::stringstream words(w.at);
+    for (Vec3& d : towards) {
+        std::string yaw, pitch;
+        if (!std::getline(words, yaw, ',') || !std::getline(words, pitch, ',')) {
+            if (&d == towards)
+                throw CLI::ValidationError("--at", "write YAW,PITCH of the subject, or YAW,PITCH,YAW,PITCH");
+            d = towards[0];
+            break;
+        }
+        d = forward_of(
+            {number_in(yaw, "--at", limits::kYaw_deg), number_in(pitch, "--at", limits::kPitch_deg), 0});
+    }
+    const Met met = meeting(composer, project, before, towards[0], shot, towards[1], run.cancel);
+    set_converge(shot.stereo, met.time, met.converge_m);
+    std::cout << fmt::format(
+        "the subject leaves {} at {:+.2f} deg and began here at {:+.2f}: converge at {}\n", before.name,
+        met.before_deg, met.was_deg, metres_words(met.converge_m));
+}
+
 void print_findings(const std::vector<EyeFinding>& findings) {
     for (const EyeFinding& f : findings) {
         std::cout << "! " << f.what;
@@ -113,7 +139,7 @@ void print_findings(const std::vector<EyeFinding>& findings) {
 void eyes(const EyesWords& w, const Run& run) {
     const bool changes = !w.from.empty() || w.ipd || !w.merge.empty() || !w.comfort.empty() || w.swap ||
                          w.no_swap || !w.mono.empty() || w.clear_keys || !w.converge.empty() ||
-                         !w.keys.empty() || w.fit;
+                         !w.keys.empty() || w.fit || !w.meet.empty();
     const bool writes = changes && !w.list;
     ProjectEdit edit(w.project, "eyes", run, writes);
     Shot& shot = chosen_shot(edit.project, w.shot, w.project);
@@ -153,6 +179,7 @@ void eyes(const EyesWords& w, const Run& run) {
         std::cout << fmt::format("fitted: disparity from {:+.2f} to {:+.2f} deg\n", fit.farthest_deg,
                                  fit.nearest_deg);
     }
+    if (!w.meet.empty()) meet(w, run, edit.project, shot, composer);
     std::vector<EyeFinding> findings = eye_findings(shot);
     if (w.measure && !w.fit)
         for (EyeFinding& f : eye_findings(shot, moments)) findings.push_back(std::move(f));
@@ -213,6 +240,13 @@ void add_stereo_verbs(CLI::App& app, const Run& run) {
         ->check(within(limits::kComfort_deg));
     verb->add_flag("--measure", w->measure, "Compare both eyes over the shot; nothing else is changed");
     verb->add_flag("--fit", w->fit, "Fit convergence, and the distance of drawn eyes, to the budget");
+    auto* subject =
+        verb->add_option("--at", w->at,
+                         "Where the subject of --meet is: YAW,PITCH at the end of the shot before "
+                         "(and YAW,PITCH at the beginning of this one)");
+    verb->add_option("--meet", w->meet,
+                     "A shot before this one: the subject begins with the disparity that it ends with there")
+        ->needs(subject);
     verb->add_option("--time", w->time, "Measure at that moment alone, shot time in seconds");
     verb->add_option("--from-time", w->from_time, "Measure from there on (the shot's in unless set)");
     verb->add_option("--to-time", w->to_time, "Measure to there (the shot's out unless set)");

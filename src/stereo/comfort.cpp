@@ -3,6 +3,7 @@
 #include "base/angle.h"
 #include "base/error.h"
 #include "project/orientation.h"
+#include "project/span.h"
 
 #include <algorithm>
 #include <cmath>
@@ -65,6 +66,16 @@ double converge_for(const Shot& shot, Seconds time, const EyePlace& place, doubl
     return converge_of(separation_m(shot), parallel - wanted_deg);
 }
 
+std::optional<EyePlace> place_towards(const EyeMoment& moment, const Vec3& direction) {
+    constexpr double kNear_deg = 8;
+    const EyePlace* nearest = nullptr;
+    for (const EyePlace& p : moment.places)
+        if (!nearest || p.direction.dot(direction) > nearest->direction.dot(direction)) nearest = &p;
+    if (!nearest || nearest->direction.dot(direction) < std::cos(radians(kNear_deg)) * direction.norm())
+        return std::nullopt;
+    return *nearest;
+}
+
 double distance_towards(Composer& composer, const Project& project, const Shot& shot, Seconds time,
                         const Vec3& direction, const Cancel& cancel) {
     if (shot.stereo.from != EyesFrom::cameras || eye_separation_m(shot.rig) == 0) {
@@ -75,12 +86,30 @@ double distance_towards(Composer& composer, const Project& project, const Shot& 
         return inverse > 1 / kInfinitely_m ? 1 / inverse : 0;
     }
     const EyeMoment there = measure_eyes(composer, project, shot, time, {}, cancel);
-    const EyePlace* nearest = nullptr;
-    for (const EyePlace& p : there.places)
-        if (!nearest || p.direction.dot(direction) > nearest->direction.dot(direction)) nearest = &p;
-    constexpr double kNear_deg = 8;
-    if (!nearest || nearest->direction.dot(direction) < std::cos(radians(kNear_deg))) return 0;
+    const auto nearest = place_towards(there, direction);
+    if (!nearest) return 0;
     return converge_for(shot, time, *nearest, 0);
+}
+
+Met meeting(Composer& composer, const Project& project, const Shot& before, const Vec3& there,
+            const Shot& shot, const Vec3& here, const Cancel& cancel) {
+    const auto subject = [&](const Shot& of, Seconds time, const Vec3& direction) {
+        const auto place = place_towards(measure_eyes(composer, project, of, time, {}, cancel), direction);
+        if (!place)
+            throw Error("shows both eyes nothing alike in that direction", "shot " + of.name,
+                        "Choose a place with detail, and see that the shot has two eyes");
+        return *place;
+    };
+    const Span ends = used_span(project, before, composer.library()),
+               begins = used_span(project, shot, composer.library());
+    Met out;
+    out.time = begins.in;
+    out.before_deg =
+        double(subject(before, ends.out - Rational(1) / before.timing.rate, there).horizontal_deg);
+    const EyePlace now = subject(shot, begins.in, here);
+    out.was_deg = double(now.horizontal_deg);
+    out.converge_m = converge_for(shot, begins.in, now, out.before_deg);
+    return out;
 }
 
 } // namespace porb

@@ -13,6 +13,7 @@ namespace {
 
 constexpr double kHighVertical_px = 1, kUneven_ev = 0.15, kSofter = 0.5, kMuchBeyond = 0.5,
                  kMuchOutside = 0.02, kFewTold = 0.5, kAlone = 0.02;
+constexpr double kHalf_deg = 80; ///< from the middle of a half sphere; beyond, lenses end
 
 /// The share of directions between the merge latitudes that one lens alone sees, or none.
 double seen_by_one(const Shot& shot) {
@@ -21,13 +22,20 @@ double seen_by_one(const Shot& shot) {
     const Coverage coverage(plan_key(shot, view, Seconds(0), Sources::all));
     int alone = 0, all = 0;
     const double highest = radians(shot.stereo.merge_to_deg);
+    Vec3 ahead = Vec3::Zero(); // of a pair for half a sphere, which is judged alone
+    for (const Camera& c : shot.rig.cameras)
+        if (c.eyes != Eyes::both) ahead += forward_of(c.pose.turn);
+    const Mat3 to_world = rotation_of(shot.levelling.orientation);
+    const double least = shot.rig.cameras.size() == 2 && ahead.norm() > 1 ? std::cos(radians(kHalf_deg)) : -2;
     constexpr int kPlaces = 4000;
     for (int i = 0; i < kPlaces; ++i) { // a spiral whose places stand for equal parts of the sphere
         const double y = 1 - 2 * (i + 0.5) / kPlaces, lon = i * 2.399963229728653;
         if (std::abs(std::asin(y)) > highest) continue;
         const double side = std::sqrt(1 - y * y);
+        const Vec3 d(side * std::sin(lon), y, side * std::cos(lon));
+        if (d.dot(to_world * ahead.normalized()) < least) continue;
         ++all;
-        alone += coverage.lenses_at({side * std::sin(lon), y, side * std::cos(lon)}) < 2;
+        alone += coverage.lenses_at(d) < 2;
     }
     return all ? double(alone) / all : 0;
 }

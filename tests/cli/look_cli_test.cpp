@@ -192,6 +192,20 @@ TEST_CASE("eyes come from distances, are measured and fitted, and every word is 
     CHECK(says(porbit("eyes " + project + " --no-swap --ipd 0.2 --fit --time 0.5"), "fitted"));
     CHECK(stereo().ipd_m < 0.2);
     CHECK(stereo().keys.empty());
+    // A second shot that converges elsewhere: its subject begins as it ends in the first.
+    Project two = load_project(project);
+    Shot second = two.shots[0];
+    second.id = "shot-2", second.name = "second", second.stereo.converge_m = 1;
+    two.shots.push_back(second);
+    save_project(two, project);
+    CHECK(says(porbit("eyes " + project + " --shot second --meet shot-2 --at 0,-20", 2), "this shot itself"));
+    CHECK(says(porbit("eyes " + project + " --shot second --meet shot-1", 2), "--at"));
+    CHECK(says(porbit("eyes " + project + " --shot second --meet shot-1 --at 30,-30"), "converge at"));
+    const Project met = load_project(project);
+    const auto turn_deg = [](double converge_m) { return 57.3 * 0.064 / converge_m; };
+    CHECK(turn_deg(met.shots[1].stereo.converge_m) ==
+          Approx(turn_deg(met.shots[0].stereo.converge_m)).margin(0.6)); // it was 3.7 or so
+
     const std::string still = (folder / "both.png").string();
     porbit("still " + project + " --eye both --width 128 --out " + still);
     const Picture both = read_still(still), left = [&] {

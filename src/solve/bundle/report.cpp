@@ -8,6 +8,20 @@
 
 namespace porb {
 
+namespace {
+/// The two rays of a point part by what lies across the plane through both pupils, since along it the
+/// distance is free.
+std::optional<double> vertical_residual_px(const Rig& rig, std::span<const PointFit> used) {
+    constexpr double kPixels_deg = 2048 / 180.0;
+    if (used.empty() || rig.cameras.size() != 2 || rig.cameras[0].eyes == Eyes::both ||
+        rig.cameras[1].eyes == Eyes::both)
+        return std::nullopt;
+    double sum = 0;
+    for (const PointFit& f : used) sum += f.residual_a_rad + f.residual_b_rad;
+    return degrees(sum / double(used.size())) * kPixels_deg;
+}
+} // namespace
+
 SolveReport figures_of(const Rig& rig, std::span<const ControlPoint> points, std::span<const PointFit> fits) {
     SolveReport r;
     std::vector<PointFit> used;
@@ -34,6 +48,7 @@ SolveReport figures_of(const Rig& rig, std::span<const ControlPoint> points, std
         }
     }
     r.rms = rms_of(used);
+    r.vertical_px = vertical_residual_px(rig, used);
     for (const auto& [names, list] : pairs)
         r.pairs.push_back(
             {names.first, names.second, int(list.first.size()), list.second, rms_of(list.first).px});
@@ -51,6 +66,7 @@ std::string report_json(const SolveReport& r, const Rig& rig, const ControlPoint
               {"cameras", Json::array()},  {"pairs", Json::array()},     {"undetermined", r.undetermined},
               {"remarks", r.remarks},      {"values", Json::array()},    {"samples_s", Json::array()},
               {"reasons", Json::object()}, {"point_list", Json::array()}};
+    if (r.vertical_px) j["vertical_px"] = *r.vertical_px;
     j["straight_edges"] = {
         {"used", r.edges.used}, {"left_out", r.edges.left_out}, {"rms_px", r.edges.rms_px}};
     for (const auto& c : r.cameras)

@@ -27,6 +27,9 @@ struct SolveReport {
     int points = 0, dropped = 0; ///< used, and left out
     double noise_px = 0;
     EdgeFigure edges;
+    /// Of a pair that serves an eye each: by how far what one shows is off the line along which parallax must
+    /// run in the other, the mean, pixels of a half sphere 2048 a side.
+    std::optional<double> vertical_px;
     std::vector<CameraFigure> cameras;
     std::vector<PairFigure> pairs;
     std::vector<ValueFigure> values;

@@ -96,7 +96,8 @@ DepthPanel::DepthPanel(Session& session, PictureArea& picture, PictureService& s
     auto* row = new QHBoxLayout;
     converge_ = new NumberField(limits::kConverge_m, 0.05, 2, " m");
     converge_->setObjectName("eyes_converge");
-    converge_->setToolTip("Where both eyes' pictures lie on each other; 0: infinitely far. [ and ] step it");
+    converge_->setToolTip(
+        "Where both eyes' pictures lie on each other; 0: infinitely far. Ctrl+[ and Ctrl+] step it");
     converge_->setSpecialValueText("infinitely far");
     connect(converge_, &NumberField::edited, this, [this](double v) {
         change(
