@@ -21,7 +21,7 @@ namespace {
 
 struct EyesWords {
     std::string project, shot, from, converge, mono, time, from_time, to_time, meet, at;
-    std::optional<double> ipd, every;
+    std::optional<double> ipd, every, border;
     std::vector<double> merge, comfort;
     std::vector<std::string> keys;
     bool swap = false, no_swap = false, clear_keys = false, list = false, measure = false, fit = false,
@@ -137,8 +137,8 @@ void print_findings(const std::vector<EyeFinding>& findings) {
 }
 
 void eyes(const EyesWords& w, const Run& run) {
-    const bool changes = !w.from.empty() || w.ipd || !w.merge.empty() || !w.comfort.empty() || w.swap ||
-                         w.no_swap || !w.mono.empty() || w.clear_keys || !w.converge.empty() ||
+    const bool changes = !w.from.empty() || w.ipd || w.border || !w.merge.empty() || !w.comfort.empty() ||
+                         w.swap || w.no_swap || !w.mono.empty() || w.clear_keys || !w.converge.empty() ||
                          !w.keys.empty() || w.fit || !w.meet.empty();
     const bool writes = changes && !w.list;
     ProjectEdit edit(w.project, "eyes", run, writes);
@@ -156,6 +156,7 @@ void eyes(const EyesWords& w, const Run& run) {
     if (!w.comfort.empty()) s.comfort = {w.comfort[0], w.comfort[1]};
     if (w.swap) s.swap = true;
     if (w.no_swap) s.swap = false;
+    if (w.border) s.border_deg = *w.border;
     if (!w.mono.empty()) s.mono = w.mono == "right" ? MonoEye::right : MonoEye::left;
     if (w.clear_keys) s.keys.clear();
     if (!w.converge.empty()) s.converge_m = converge_in(w.converge, "--converge");
@@ -233,6 +234,9 @@ void add_stereo_verbs(CLI::App& app, const Run& run) {
     verb->add_flag("--no-swap", w->no_swap, "Left is left again")->excludes("--swap");
     verb->add_option("--mono", w->mono, "Which eye a mono picture of a pair takes: left or right")
         ->check(CLI::IsMember({"left", "right"}));
+    verb->add_option("--border", w->border,
+                     "Degrees over which half spheres fade at their rim, in both eyes alike; 0: a hard edge")
+        ->check(within(limits::kBorder_deg));
     verb->add_option("--comfort", w->comfort,
                      "Budget of horizontal disparity: NEAR,FAR in degrees (1,1 unless set)")
         ->delimiter(',')

@@ -38,6 +38,7 @@ void fields(V& v, S& s) {
            "Let the eyes come together towards the poles: the second latitude above the first");
     v.flag("swap", s.swap);
     v.word("mono", s.mono, kMonoEyeWords);
+    v.number("border_deg", s.border_deg, limits::kBorder_deg);
     v.part_unless_usual("comfort", s.comfort);
 }
 

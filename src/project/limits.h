@@ -53,7 +53,7 @@ inline constexpr Range kScanStep_s{0, 3600}, kApart_px{0, 1e5};
 
 // Stereo.
 inline constexpr Range kIpd_m{0.001, 1}, kConverge_m{0, 1e6}; // 0 stands for infinitely far
-inline constexpr Range kMerge_deg{0, 90}, kComfort_deg{0.05, 20};
+inline constexpr Range kMerge_deg{0, 90}, kComfort_deg{0.05, 20}, kBorder_deg{0, 45};
 
 // Grade.
 inline constexpr Range kContrast{0.1, 10}, kPivot{0.001, 10};

@@ -46,6 +46,7 @@ struct StereoSettings {
     double merge_from_deg = 55, merge_to_deg = 80; ///< latitudes between which eyes come together
     bool swap = false;                             ///< left is right: a rig that was mounted or named wrong
     MonoEye mono = MonoEye::left;
+    double border_deg = 0; ///< over which half spheres fade at their rim, in both eyes alike; 0: a hard edge
     ComfortBudget comfort;
     bool operator==(const StereoSettings&) const = default;
 };

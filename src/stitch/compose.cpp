@@ -1,9 +1,12 @@
 #include "stitch/compose.h"
 
+#include "base/angle.h"
 #include "base/error.h"
 #include "base/parallel.h"
+#include "base/smooth.h"
 #include "project/orientation.h"
 #include "stitch/blend/blend_kernel.h"
+#include "stitch/plan/plan_lens.h"
 
 #include <fmt/format.h>
 
@@ -35,8 +38,7 @@ std::string size_text(int width, int height) {
 Composer::Composer(std::shared_ptr<MediaLibrary> library)
     : library_(std::move(library)), cleaner_(library_->bound()), plans_(library_->bound()),
       zones_(library_->bound()), matched_moments_(library_->bound()), fields_(library_->bound()),
-      eye_fields_(library_->bound()),
-      confidences_(library_->bound()), bands_(library_->bound()) {}
+      eye_fields_(library_->bound()), confidences_(library_->bound()), bands_(library_->bound()) {}
 
 std::shared_ptr<const BlendPlan> Composer::plan_for(const PlanKey& key) {
     return plans_.get(
@@ -282,6 +284,8 @@ Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Se
     const PlanKey key = running_key(project, shot, time, view, cancel);
     Gathered out;
     out.filter = view.filter;
+    out.view = view;
+    if (view.target.kind == TargetKind::half_sphere) out.border_deg = shot.stereo.border_deg;
     out.grader = grader_for(shot.look.grade);
     // Distances and bands of light are of the shot's moment: they are kept for others, and a fraction of a
     // frame shifts them by less than their cells. What is drawn is of each frame's own.
@@ -303,6 +307,27 @@ Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Se
     return out;
 }
 
+namespace {
+/// Rows of a half sphere fade to nothing at the great circle that bounds it, wherever lenses end.
+void fade_rim(const View& view, double border_deg, int begin, int end, Picture& out) {
+    const Region region = whole_region(view);
+    const double cleared = std::sin(radians(border_deg)); // further inside nothing fades
+    const auto cosine = [](double at, double of) { return std::cos((at / of - 0.5) * kPi); };
+    std::vector<double> across;
+    for (int x = 0; x < out.width(); ++x) across.push_back(cosine(x + 0.5 + region.x, view.target.width));
+    for (int y = begin; y < end; ++y) {
+        const double down = cosine(y + 0.5 + region.y, view.target.height);
+        for (int x = 0; x < out.width(); ++x) {
+            const double ahead = down * across[std::size_t(x)]; // of the direction
+            if (ahead >= cleared) continue;
+            const auto share = float(smooth(degrees(std::asin(std::max(0.0, ahead))) / border_deg));
+            Half* const pixel = out.row(y) + 4 * x;
+            for (int c = 0; c < 4; ++c) pixel[c] = half_from_float(share * float_from_half(pixel[c]));
+        }
+    }
+}
+} // namespace
+
 Picture Composer::blend(const Gathered& gathered, const Cancel& cancel) {
     Picture out(gathered.plan->width, gathered.plan->height, library_->pool());
     parallel_ranges(out.height(), kRowsAtATime, [&](int begin, int end) {
@@ -312,8 +337,9 @@ Picture Composer::blend(const Gathered& gathered, const Cancel& cancel) {
             frame.distances = &gathered.distances->grid, frame.hidden = gathered.distances->hidden,
             frame.silhouettes = &gathered.distances->silhouettes;
         blend_rows(*gathered.plan, frame, begin, end, out);
-        if (!gathered.grader) return;
-        for (int y = begin; y < end; ++y) gathered.grader->apply(out.row(y), std::size_t(out.width()));
+        if (gathered.grader)
+            for (int y = begin; y < end; ++y) gathered.grader->apply(out.row(y), std::size_t(out.width()));
+        if (gathered.border_deg > 0) fade_rim(gathered.view, gathered.border_deg, begin, end, out);
     });
     return out;
 }

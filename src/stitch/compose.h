@@ -37,6 +37,8 @@ class Composer {
         std::vector<SphereGrid> lights;
         std::shared_ptr<const Grader> grader; ///< or none
         Filter filter = Filter::cubic;
+        View view;             ///< whose picture it becomes
+        double border_deg = 0; ///< over which a half sphere fades at its rim
     };
     Gathered gather(const Project& project, const Shot& shot, Seconds time, const View& view,
                     const Cancel& cancel = {});
@@ -44,7 +46,8 @@ class Composer {
 
     std::shared_ptr<const BlendPlan> plan_for(const PlanKey& key);
     /// How far away things near seams are at that moment (they do not depend on the view but for its eye);
-    /// empty while the shot's flow is off. Of an eye drawn from distances: along its rays, by where they look.
+    /// empty while the shot's flow is off. Of an eye drawn from distances: along its rays, by where they
+    /// look.
     SphereGrid distances(const Project& project, const Shot& shot, Seconds time, Eye eye = Eye::mono,
                          const Cancel& cancel = {});
     /// How far they are trusted at that moment (SeamZones::confidence); empty while the shot's flow is off.

@@ -86,6 +86,40 @@ TEST_CASE("left is left and right is right: by eyes given and proposed, in still
     }
 }
 
+TEST_CASE("half spheres fade at their rim, in both eyes alike, and whole ones do not") {
+    const TempFolder folder;
+    write_still(of_colour(256, 0.6f, 0.6f), folder / "grey.png", {});
+    Project project;
+    Shot shot = shot_for_rig(nominal_pair(256, 256, 1, 190), "pair");
+    for (auto& c : shot.cameras) c.media = add_media(project, media_ref_for(folder / "grey.png"));
+    shot.stereo.border_deg = 20;
+    project.shots = {shot};
+    Composer composer(std::make_shared<MediaLibrary>());
+    View view;
+    view.target = half_sphere_target(180);
+    const auto alpha = [&](int x, int y) {
+        float out[2];
+        for (const Eye eye : {Eye::left, Eye::right}) {
+            view.eye = eye;
+            out[eye == Eye::right] = pixel_at(composer.compose(project, shot, Seconds(0), view), x, y).a;
+        }
+        CHECK(out[0] == out[1]);
+        return out[0];
+    };
+    CHECK(alpha(90, 90) == 1);
+    CHECK(alpha(24, 90) == 1);
+    CHECK(alpha(10, 90) == Approx(0.5).margin(0.06)); // half-way
+    CHECK(alpha(0, 90) < 0.01f);
+    CHECK(alpha(90, 179) < 0.01f);
+    // Of a part of it, too.
+    view.region = {8, 88, 4, 4};
+    view.eye = Eye::left;
+    CHECK(pixel_at(composer.compose(project, shot, Seconds(0), view), 2, 2).a == Approx(0.5).margin(0.06));
+    view.region = {};
+    view.target = equirect_target(180);
+    CHECK(pixel_at(composer.compose(project, shot, Seconds(0), view), 47, 45).a > 0.9f);
+}
+
 TEST_CASE("eyes are proposed only for two lenses side by side that look the same way") {
     Rig rig = nominal_pair(256, 256, 1, 190);
     CHECK_FALSE(propose_eyes(rig)); // somebody said already

@@ -129,6 +129,7 @@ class PictureArea : public QWidget {
     void paint_sheet(QPainter& p);
     void paint_words(QPainter& p);
     void paint_distances(QPainter& p);
+    QString disparity_text(double inverse_m, const Vec3& direction) const;
     const QImage& shown_image(std::size_t which) const; ///< of eyes by turns, whichever it is now
     QRectF answer_rect() const;                         ///< where what the answer shows lies on the widget
     void paint_marks(QPainter& p);

@@ -64,15 +64,29 @@ QRectF PictureArea::answer_rect() const {
                   v.region.height * k);
 }
 
+/// Of what lies there, of drawn eyes: "  +0.45°", nearer than where both converge.
+QString PictureArea::disparity_text(double inverse_m, const Vec3& direction) const {
+    const Shot& shot = *session_.shot();
+    const EyeRays left = eye_rays_of(shot, Eye::left, session_.playhead()),
+                  right = eye_rays_of(shot, Eye::right, session_.playhead());
+    if (!right.moves()) return {};
+    const double share = right.share(direction), level = std::hypot(direction.x(), direction.z()),
+                 apart = (right.offset_m - left.offset_m) / 2 * share * inverse_m / std::max(level, 1e-6);
+    const double deg =
+        2 * degrees(std::asin(std::clamp(apart, -1.0, 1.0))) - share * (left.turn_deg - right.turn_deg);
+    return QString("  %1%2°").arg(deg < 0 ? "" : "+").arg(deg, 0, 'f', 2);
+}
+
 void PictureArea::paint_distances(QPainter& p) {
     if (distances_) paint_distance_scale(p, rect());
     const FoundDistancesPtr found = found_distances();
     const auto d = found && rect().contains(pointer_.toPoint()) ? direction_at(pointer_) : std::nullopt;
     if (!d) return;
     const double trust = found->trust_at(*d);
-    const QString text = distance_text(found->inverse_at(*d)) + (trust < 0          ? "  agree distance"
-                                                                 : trust < kTrusted ? "  not trusted"
-                                                                                    : "");
+    const QString text = distance_text(found->inverse_at(*d)) + disparity_text(found->inverse_at(*d), *d) +
+                         (trust < 0          ? "  agree distance"
+                          : trust < kTrusted ? "  not trusted"
+                                             : "");
     QRectF box(pointer_.x() + 16, pointer_.y() + 14, p.fontMetrics().horizontalAdvance(text) + 14, 22);
     if (box.right() > width() - 4) box.moveRight(pointer_.x() - 10);
     if (box.bottom() > height() - 4) box.moveBottom(pointer_.y() - 10);

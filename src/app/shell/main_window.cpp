@@ -439,12 +439,17 @@ bool MainWindow::may_leave() {
 }
 
 namespace {
-StillRequest still_of(const Shot& shot, Seconds time) {
+/// As the picture shows the eyes: one of them, or both in one picture.
+StillRequest still_of(const Shot& shot, Seconds time, EyesLook eyes) {
     StillRequest out;
     out.time = time;
+    out.eye = eye_of(eyes);
     if (std::any_of(shot.rig.cameras.begin(), shot.rig.cameras.end(),
                     [](const Camera& c) { return c.eyes != Eyes::both; }))
         out.mapping = SphereMapping::half_equirect;
+    if (shows_both(eyes))
+        out.stereo =
+            out.mapping == SphereMapping::equirect ? StereoLayout::top_bottom : StereoLayout::left_right;
     return out;
 }
 } // namespace
@@ -455,7 +460,7 @@ void MainWindow::save_still() {
     const QString f = QFileDialog::getSaveFileName(this, "Save a still at the playhead, 3840 wide",
                                                    "still.png", "Stills (*.png *.jpg *.tif *.exr)");
     if (f.isEmpty()) return;
-    const StillRequest request = still_of(*shot, session_.playhead());
+    const StillRequest request = still_of(*shot, session_.playhead(), picture_->eyes());
     try {
         session_.must_not_replace(f.toStdString());
     } catch (const std::exception& e) {
@@ -468,7 +473,7 @@ void MainWindow::save_still() {
         const Picture still =
             render_still(service_.composer(), *project, *find_shot(*project, id), request, cancel);
         cancel.check();
-        write_still(still, f.toStdString(), {8, 95, SphericalTag{request.mapping, StereoLayout::mono}});
+        write_still(still, f.toStdString(), {8, 95, SphericalTag{request.mapping, request.stereo}});
         return [this, f] { say("Saved " + QFileInfo(f).fileName(), Signal::good); };
     });
 }
@@ -492,7 +497,8 @@ void MainWindow::save_distances() {
     }
     const ProjectPtr project = session_.project();
     say("Looking for the distances of " + QFileInfo(f).fileName() + "…", Signal::good);
-    stills_.add([this, project, id = shot->id, request = still_of(*shot, session_.playhead()),
+    stills_.add([this, project, id = shot->id,
+                 request = still_of(*shot, session_.playhead(), picture_->eyes()),
                  f](const BackgroundJob::Tell&, const Cancel& cancel) -> BackgroundJob::Finish {
         View view;
         view.target = sphere_target(request.mapping, request.width);

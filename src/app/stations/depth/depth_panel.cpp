@@ -26,7 +26,8 @@ DepthPanel::DepthPanel(Session& session, PictureArea& picture, PictureService& s
     : Panel("Depth",
             "Say where two eyes come from, let them converge on the subject, and measure what a viewer gets.",
             parent),
-      session_(session), picture_(picture), measures_(session), tool_(session, picture, service) {
+      session_(session), picture_(picture), service_(service), measures_(session), meeting_(this),
+      tool_(session, picture, service) {
     setObjectName("depth_panel");
     group("EYES");
     auto* form = new QFormLayout;
@@ -81,6 +82,9 @@ DepthPanel::DepthPanel(Session& session, PictureArea& picture, PictureService& s
         change("Choose the eye of mono", [i](StereoSettings& s) { s.mono = MonoEye(i); });
     });
     form->addRow("Mono shows", mono_);
+    border_ = field("Rim of 180°", "eyes_border", limits::kBorder_deg, 0.5, 1, "°",
+                    "Over which half spheres fade at their rim, in both eyes alike; 0: a hard edge",
+                    [](StereoSettings& st, double v) { st.border_deg = v; });
     swap_ = new QCheckBox("Swap left and right");
     swap_->setObjectName("eyes_swap");
     connect(swap_, &QCheckBox::clicked, this, &DepthPanel::swap);
@@ -121,6 +125,13 @@ DepthPanel::DepthPanel(Session& session, PictureArea& picture, PictureService& s
                 "from key to key");
     connect(keys_, &KeysRow::toggle_wanted, this, &DepthPanel::toggle_key);
     column()->addWidget(keys_);
+    meet_ = new QPushButton("Meet the shot before");
+    meet_->setObjectName("eyes_meet");
+    meet_->setToolTip(
+        "What the window looks at begins with the disparity that it has at the end of the shot before "
+        "in the list: no jump of depth at the cut");
+    connect(meet_, &QPushButton::clicked, this, &DepthPanel::meet_before);
+    keys_->layout()->addWidget(meet_);
 
     group("COMFORT");
     auto* budget = new QHBoxLayout;
@@ -171,6 +182,9 @@ DepthPanel::DepthPanel(Session& session, PictureArea& picture, PictureService& s
     mend_->setProperty("role", "hint");
     column()->addWidget(mend_);
 
+    connect(&meeting_, &BackgroundJob::ended, this, [this](const QString& error, bool) {
+        if (!error.isEmpty()) session_.say(error, Signal::stop);
+    });
     connect(&session_, &Session::project_changed, this, &DepthPanel::refresh_if_seen);
     connect(&session_, &Session::playhead_changed, this, [this] {
         if (isVisible()) show_figures();
@@ -223,6 +237,33 @@ void DepthPanel::next_eyes_look() {
         return session_.say("This shot has one picture for both eyes: draw them from distances in Depth.",
                             Signal::care);
     picture_.set_eyes(all[std::size_t(at + 1) % all.size()]);
+}
+
+void DepthPanel::meet_before() {
+    const Shot* shot = session_.shot();
+    if (!shot || meeting_.is_running()) return;
+    const auto& shots = session_.project()->shots;
+    std::size_t at = 0;
+    while (at < shots.size() && shots[at].id != shot->id) ++at;
+    if (at == 0 || at >= shots.size())
+        return session_.say("This is the first shot of the list.", Signal::care);
+    if (picture_.mode() != ViewMode::window)
+        return session_.say("Look at the subject in window view first (2).", Signal::care);
+    const Vec3 subject = forward_of(picture_.look());
+    session_.say("Comparing the eyes of both shots…", Signal::good);
+    meeting_.start([this, project = session_.project(), id = shot->id, before = shots[at - 1].id,
+                    subject](const BackgroundJob::Tell&, const Cancel& cancel) -> BackgroundJob::Finish {
+        const Met met = meeting(service_.composer(), *project, *find_shot(*project, before), subject,
+                                *find_shot(*project, id), subject, cancel);
+        return [this, met] {
+            change("Meet the shot before",
+                   [&](StereoSettings& s) { set_converge(s, met.time, met.converge_m); });
+            session_.say(QString("It leaves the shot before at %1° and begins so now, instead of at %2°")
+                             .arg(met.before_deg, 0, 'f', 2)
+                             .arg(met.was_deg, 0, 'f', 2),
+                         Signal::good);
+        };
+    });
 }
 
 void DepthPanel::measure() {
@@ -333,10 +374,11 @@ void DepthPanel::refresh() {
     mono_->setCurrentIndex(int(s.mono));
     mono_->setEnabled(pair && !drawn);
     swap_->setChecked(s.swap);
+    border_->set_quietly(s.border_deg);
     near_->set_quietly(s.comfort.near_deg);
     far_->set_quietly(s.comfort.far_deg);
     const bool stereo = drawn || (s.from == EyesFrom::cameras && pair);
-    for (QWidget* w : std::initializer_list<QWidget*>{converge_, pick_, keys_, measure_, fit_})
+    for (QWidget* w : std::initializer_list<QWidget*>{converge_, pick_, keys_, measure_, fit_, meet_})
         w->setEnabled(stereo);
     rig_words_->setText(
         drawn ? QString("The rig's lenses stand up to %1 mm apart: eyes may, too.")

@@ -28,6 +28,7 @@ class DepthPanel : public Panel {
     void pick_convergence() { tool_.toggle(); }
     void toggle_key();
     void swap();
+    void meet_before();              ///< the shot before it in the list, where the window looks
     void converge_by(double factor); ///< nearer below 1
     void next_eyes_look();
 
@@ -41,16 +42,18 @@ class DepthPanel : public Panel {
     void go_to(int finding);
     Session& session_;
     PictureArea& picture_;
+    PictureService& service_;
     EyeMeasures measures_;
+    BackgroundJob meeting_;
     ConvergeTool tool_;
     std::vector<EyeFinding> findings_;
     QComboBox *from_, *mono_;
-    NumberField *ipd_, *merge_from_, *merge_to_, *converge_, *near_, *far_;
+    NumberField *ipd_, *merge_from_, *merge_to_, *border_, *converge_, *near_, *far_;
     QLabel *rig_words_, *figures_, *mend_;
     QCheckBox* swap_;
     KeysRow* keys_;
     QToolButton* pick_;
-    QPushButton *measure_, *fit_;
+    QPushButton *measure_, *fit_, *meet_;
     DisparityPlot* plot_;
     QTableWidget* table_;
 };
