@@ -1,11 +1,12 @@
 // What eyes drawn from distances are worth against the truth. Footage is made and kept in a folder.
 //   eyes_table [--seeds 5,6] [--rigs ring-of-six,...] [--scenes hall,...] [--size 480] [--fine-edges]
-//   [--ipd 0.064] [--pose-error DEG] [--pictures DIR]
+//   [--ipd 0.064] [--pose-error DEG] [--steady] [--pictures DIR]
 // Things on the sphere that both eyes see: how far the drawn pictures show them from where the true ones do.
 // Vertical disparity is what that differs by between eyes across the horizon, horizontal disparity's error
 // what it differs by along it.
 #include "scenes.h"
 #include "scores.h"
+#include "steadiness.h"
 
 #include "base/angle.h"
 #include "base/parallel.h"
@@ -152,7 +153,7 @@ int main(int argc, char** argv) {
     std::vector<std::string> rigs = {"ring-of-six"}, scenes = {"hall", "hall-cluttered", "hall-scattered"};
     int size = 480, width = 0;
     double agree = 4, ipd = 0.064, pose_error_deg = 0;
-    bool fine_edges = false;
+    bool fine_edges = false, steady = false;
     std::string folder = (fs::temp_directory_path() / "pale-orbit-seam-table").string(), pictures;
     CLI::App app("Judges eyes drawn from distances against the truth");
     app.add_option("--seeds", seeds)->delimiter(',');
@@ -167,6 +168,8 @@ int main(int argc, char** argv) {
     app.add_option("--folder", folder, "Where footage is kept for the next time");
     app.add_option("--pictures", pictures, "Where to put what was made, for looking at");
     app.add_flag("--fine-edges", fine_edges, "Fine distances, and what is hidden drawn from who sees it");
+    app.add_flag("--steady", steady,
+                 "How much frames of a take with noise differ, against eyes at one distance");
     CLI11_PARSE(app, argc, argv);
     if (width <= 0) width = int(1.8 * size / 16) * 16;
     fmt::print("{:<14}{:<15}{:>5} {:>6}  {:>8} {:>8} {:>8} {:>9}  {:>9} {:>8}  {:>10} {:>8}  {:>6}  {:>8} "
@@ -240,6 +243,12 @@ int main(int argc, char** argv) {
                     d.vertical_px.mean, d.vertical_px.p95, d.horizontal_deg.median, d.horizontal_deg.p95,
                     100 * d.told, least.vertical_px.mean, least.vertical_px.p95, seconds(begin, between),
                     seconds(between, end));
+                for (const Eye eye : {Eye::left, Eye::right}) {
+                    if (!steady) break;
+                    view.eye = eye;
+                    fmt::print("    {} eye: frames differ {:.2f} times as much as without flow\n",
+                               eye == Eye::left ? "left" : "right", steadiness(take, view, kept));
+                }
                 std::fflush(stdout);
                 if (pictures.empty()) continue;
                 fs::create_directories(pictures);

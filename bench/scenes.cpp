@@ -90,8 +90,8 @@ TrueEyes true_eyes(const sim::SimOptions& o, std::int64_t frame, int width, cons
         const fs::path path = folder / fmt::format("truth-{}{}.png", word, width);
         if (!fs::exists(path)) {
             if (!hall) hall = std::make_unique<sim::Hall>(o.things, o.things_seed);
-            write_still(sim::true_panorama(*hall, o, double(frame) / o.rate.to_double(), SphereMapping::equirect,
-                                           width, which),
+            write_still(sim::true_panorama(*hall, o, double(frame) / o.rate.to_double(),
+                                           SphereMapping::equirect, width, which),
                         path, {8, 95, {}});
         }
         return bytes_of(read_still(path));

@@ -126,7 +126,8 @@ void make_master(const MasterWords& w, const Run& run) {
     Project project = opened_project(w.project);
     may_write(w.out, project, w.project);
     Shot& shot = chosen_shot(project, w.shot, w.project);
-    Composer composer(render_library(shot, run.memory));
+    const EyeLayout eyes = w.stereo.empty() ? preset->deliverable.stereo : kEyeLayouts.at(w.stereo);
+    Composer composer(render_library(shot, run.memory, eyes_in(eyes)));
     if (!w.from.empty()) shot.timing.in = moment_in(w.from, "--from", project, shot, composer.library());
     if (!w.to.empty()) shot.timing.out = end_in(w.to, "--to", project, shot, composer.library());
     if (shot.timing.out && *shot.timing.out <= shot.timing.in)
@@ -164,8 +165,7 @@ void make_master(const MasterWords& w, const Run& run) {
                     "Choose a sequence of EXR pictures, or write them alone with porbit depth");
     d.distances = w.distances;
     d.distances_apart = w.parts;
-    if (const auto layout = kEyeLayouts.find(w.stereo); layout != kEyeLayouts.end())
-        d.stereo = layout->second;
+    d.stereo = eyes;
     if (d.stereo == EyeLayout::views && d.container != Container::exr_sequence)
         throw Error("holds no views", "the preset " + preset->name,
                     "Choose a sequence of EXR pictures, or --stereo apart");

@@ -60,8 +60,9 @@ FrameSize frame_size(const Deliverable& d) {
 
 std::int64_t expected_bytes(const Deliverable& d, Seconds length, FrameRate rate) {
     const auto [w, h] = frame_size(d);
-    const double eyes = d.stereo == EyeLayout::apart || d.stereo == EyeLayout::views ? 2 : 1,
-                 frames = length.to_double() * rate.to_double(), pixels = eyes * w * h * frames;
+    const double eyes = stereo_of(d.stereo) == StereoLayout::mono ? eyes_in(d.stereo)
+                                                                  : 1, // in files of their own
+        frames = length.to_double() * rate.to_double(), pixels = eyes * w * h * frames;
     if (d.container == Container::png_sequence) return std::int64_t(pixels * 4.5);
     if (d.container == Container::exr_sequence) return std::int64_t(pixels * 6);
     if (d.codec == VideoCodec::prores) return std::int64_t(pixels * 0.55);

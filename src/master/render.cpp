@@ -273,7 +273,7 @@ Preflight preflight(const Project& project, const Deliverable& d, MediaLibrary& 
     if (any && span.empty() && out.stops.empty()) out.stops.push_back("nothing lies between in and out");
     if (d.stereo == EyeLayout::depth_below && !shot->seams.flow.on)
         out.warnings.push_back("flow is off: everything lies at the agree distance. Switch it on in Seams");
-    if (d.stereo != EyeLayout::mono && d.stereo != EyeLayout::depth_below) {
+    if (eyes_in(d.stereo) == 2) {
         if (shot->stereo.from == EyesFrom::cameras && (!left || !right))
             out.stops.push_back("no camera in use serves one of the two eyes");
         for (const EyeFinding& f : eye_findings(*shot))
@@ -315,11 +315,14 @@ Preflight preflight(const Project& project, const Deliverable& d, MediaLibrary& 
     return out;
 }
 
-std::shared_ptr<MediaLibrary> render_library(const Shot& shot, const std::shared_ptr<CacheBound>& memory) {
-    constexpr std::size_t kPlans = std::size_t(512) << 20, kBytesAPixel = 8;
+std::shared_ptr<MediaLibrary> render_library(const Shot& shot, const std::shared_ptr<CacheBound>& memory,
+                                             int eyes) {
+    constexpr std::size_t kMB = std::size_t(1) << 20, kPlans = 512 * kMB, kBytesAPixel = 8;
+    // Less, and what both eyes are drawn by would be found twice a frame.
+    const std::size_t second_eye = (shot.seams.flow.fine_edges ? 480 : 288) * kMB;
     const std::size_t frames =
         shot.look.denoise.on ? 2 + 2 * (1 + Cleaner::kBefore) : 2; // read, and being read
-    std::size_t bytes = kPlans;
+    std::size_t bytes = kPlans + std::size_t(eyes - 1) * second_eye;
     for (const Camera& c : shot.rig.cameras)
         bytes += frames * kBytesAPixel * std::size_t(c.lens.width) * std::size_t(c.lens.height);
     return std::make_shared<MediaLibrary>(std::make_shared<CacheBound>(memory, bytes));
@@ -346,9 +349,8 @@ void render(Composer& composer, const Project& project, const Deliverable& d,
 
     const auto begun = std::chrono::steady_clock::now();
     std::vector<View> views;
-    for (const Eye eye : d.stereo == EyeLayout::mono || d.stereo == EyeLayout::depth_below
-                             ? std::vector{Eye::mono}
-                             : std::vector{Eye::left, Eye::right}) {
+    for (const Eye eye :
+         eyes_in(d.stereo) == 1 ? std::vector{Eye::mono} : std::vector{Eye::left, Eye::right}) {
         views.push_back(view_of(d));
         views.back().eye = eye;
     }

@@ -43,8 +43,9 @@ Preflight preflight(const Project& project, const Deliverable& deliverable, Medi
 
 /// The sources of a render: a library of its own, so that scrubbing meanwhile and rendering do not fight over
 /// one decoder. Frames follow each other and are not asked for again, so it takes of `memory` only what the
-/// frames at work need.
-std::shared_ptr<MediaLibrary> render_library(const Shot& shot, const std::shared_ptr<CacheBound>& memory);
+/// frames at work need: plans and distances of one eye or both, and the moments that these are found from.
+std::shared_ptr<MediaLibrary> render_library(const Shot& shot, const std::shared_ptr<CacheBound>& memory,
+                                             int eyes = 1);
 
 /// Renders one deliverable of a project's value: in to out of its shot, at the shot's rate. The file appears
 /// under its name only when complete; memory does not grow with its length. Throws Error, or Cancelled when

@@ -167,6 +167,10 @@ enum class EyeLayout {
     views,       ///< views `left` and `right` of each EXR picture
     depth_below, ///< mono, and below it how near things are, as grey: for players that move with the head
 };
+/// How many eyes' pictures it shows.
+inline int eyes_in(EyeLayout layout) {
+    return layout == EyeLayout::mono || layout == EyeLayout::depth_below ? 1 : 2;
+}
 /// What a picture of that layout is to be tagged as.
 StereoLayout stereo_of(EyeLayout layout);
 /// Of a deliverable whose eyes are apart: the name (or pattern) of one eye's file.
