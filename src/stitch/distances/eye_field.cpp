@@ -11,32 +11,32 @@ namespace porb {
 
 namespace {
 
-constexpr int kBlock = 8; ///< cells a side, of which bounds are kept
-constexpr double kStepCells = 0.6;
-constexpr float kEven = 0.01f; ///< 1/m: what differs by less than that is one smooth surface
+constexpr int kBoundsBlock = 8; ///< cells a side, of which bounds are kept
+constexpr double kAlongCells = 0.6;
+constexpr float kOnePiece = 0.01f; ///< 1/m: what differs by less than that is one smooth surface
 constexpr double kLeastOrigin_m = 1e-6;
 
 /// The least and the most of blocks of cells, and of those within so many blocks.
-struct Bounds {
+struct BlockBounds {
     int blocks;
     std::vector<float> least, most;
 };
-Bounds bounds_within(const SphereGrid& grid, int about) {
-    Bounds own{(grid.side + kBlock - 1) / kBlock, {}, {}};
+BlockBounds bounds_within(const SphereGrid& grid, int about) {
+    BlockBounds own{(grid.side + kBoundsBlock - 1) / kBoundsBlock, {}, {}};
     const int n = own.blocks;
     own.least.assign(std::size_t(n) * std::size_t(n), 1e9f);
     own.most.assign(own.least.size(), 0);
     parallel_ranges(n, 4, [&](int begin, int end) {
         for (int b = begin; b < end; ++b)
-            for (int y = b * kBlock; y < std::min((b + 1) * kBlock, grid.side); ++y)
+            for (int y = b * kBoundsBlock; y < std::min((b + 1) * kBoundsBlock, grid.side); ++y)
                 for (int x = 0; x < grid.side; ++x) {
-                    const auto at = std::size_t(b) * std::size_t(n) + std::size_t(x / kBlock);
+                    const auto at = std::size_t(b) * std::size_t(n) + std::size_t(x / kBoundsBlock);
                     const float v = grid.cell(x, y)[0];
                     own.least[at] = std::min(own.least[at], v);
                     own.most[at] = std::max(own.most[at], v);
                 }
     });
-    Bounds out = own;
+    BlockBounds out = own;
     for (int y = 0; y < n; ++y)
         for (int x = 0; x < n; ++x)
             for (int j = y - about; j <= y + about; ++j)
@@ -55,10 +55,10 @@ Bounds bounds_within(const SphereGrid& grid, int about) {
 }
 
 /// What the centre sees in a direction: between four cells of one thing, else the nearest of them.
-struct Seen {
+struct SeenThere {
     float inverse_m, same;
 };
-Seen seen_at(const SphereGrid& grid, const Vec3& direction) {
+SeenThere seen_at(const SphereGrid& grid, const Vec3& direction) {
     const Vec2 p = octahedral_place(direction) * grid.side - Vec2(0.5, 0.5);
     const int x = std::clamp(int(std::floor(p.x())), -1, grid.side - 1),
               y = std::clamp(int(std::floor(p.y())), -1, grid.side - 1);
@@ -79,11 +79,11 @@ Seen seen_at(const SphereGrid& grid, const Vec3& direction) {
 }
 
 /// Where one ray ends: origin + looks / inverse, of what lies between `least` and `most`.
-Seen followed(const SphereGrid& grid, const Vec3& looks, const Vec3& origin_m, float least, float most) {
+SeenThere followed(const SphereGrid& grid, const Vec3& looks, const Vec3& origin_m, float least, float most) {
     const auto there = [&](double inverse_m) { return Vec3(looks + inverse_m * origin_m); };
-    if (most - least < kEven) {
+    if (most - least < kOnePiece) {
         double inverse = 0.5 * double(least + most);
-        Seen seen{};
+        SeenThere seen{};
         for (int round = 0; round < 2; ++round) {
             const Vec3 d = there(inverse);
             seen = seen_at(grid, d);
@@ -92,15 +92,16 @@ Seen followed(const SphereGrid& grid, const Vec3& looks, const Vec3& origin_m, f
         return {float(inverse), seen.same};
     }
     const double reach = origin_m.norm(), cell = 2.0 / grid.side;
-    const double high = double(most) * (1 + double(most) * reach), low = double(least) * (1 - double(least) * reach);
-    const int steps = std::max(1, int(std::ceil((high - low) * reach / (kStepCells * cell))));
-    Seen before{}, beside{};
+    const double high = double(most) * (1 + double(most) * reach),
+                 low = double(least) * (1 - double(least) * reach);
+    const int steps = std::max(1, int(std::ceil((high - low) * reach / (kAlongCells * cell))));
+    SeenThere before{}, beside{};
     double before_inverse = high;
     bool behind = false; // a near thing, as the centre sees it
     for (int n = 0; n <= steps; ++n) {
         const double inverse = high + (low - high) * n / steps;
         const Vec3 d = there(inverse);
-        Seen now = seen_at(grid, d);
+        SeenThere now = seen_at(grid, d);
         now.inverse_m = float(double(now.inverse_m) * d.norm());
         const double over = double(now.inverse_m) - inverse;
         if (over < 0) {
@@ -112,7 +113,8 @@ Seen followed(const SphereGrid& grid, const Vec3& looks, const Vec3& origin_m, f
             const double under = before_inverse - double(before.inverse_m);
             const double share = under + over > 0 ? under / (under + over) : 1;
             const bool jumps = std::abs(now.inverse_m - before.inverse_m) > outline_step(now.inverse_m);
-            return {jumps ? now.inverse_m : float(before_inverse + share * (inverse - before_inverse)), now.same};
+            return {jumps ? now.inverse_m : float(before_inverse + share * (inverse - before_inverse)),
+                    now.same};
         } else {
             if (!behind) behind = true, beside = before;
             if (double(beside.inverse_m) >= inverse) return beside;
@@ -131,7 +133,7 @@ SphereGrid eye_field(const SphereGrid& from_centre, const RigEyeRays& eye) {
         for (int x = 0; x < grid.side; ++x) nearest = std::max(nearest, grid.cell(x, y)[0]);
     // The centre sees the end of a ray at most so far from where the ray looks.
     const double apart = std::abs(eye.rays.offset_m) * double(nearest), cell = 2.0 / grid.side;
-    const Bounds bounds = bounds_within(grid, int(std::ceil(apart / (cell * kBlock))));
+    const BlockBounds bounds = bounds_within(grid, int(std::ceil(apart / (cell * kBoundsBlock))));
     SphereGrid out(grid.side, grid.channels);
     parallel_ranges(grid.side, 8, [&](int begin, int end) {
         for (int y = begin; y < end; ++y)
@@ -142,8 +144,10 @@ SphereGrid eye_field(const SphereGrid& from_centre, const RigEyeRays& eye) {
                     std::copy_n(grid.cell(x, y), grid.channels, to);
                     continue;
                 }
-                const auto block = std::size_t(y / kBlock) * std::size_t(bounds.blocks) + std::size_t(x / kBlock);
-                const Seen seen = followed(grid, looks, origin_m, bounds.least[block], bounds.most[block]);
+                const auto block = std::size_t(y / kBoundsBlock) * std::size_t(bounds.blocks) +
+                                   std::size_t(x / kBoundsBlock);
+                const SeenThere seen =
+                    followed(grid, looks, origin_m, bounds.least[block], bounds.most[block]);
                 to[0] = seen.inverse_m;
                 if (grid.channels > 1) to[1] = seen.same;
             }

@@ -23,7 +23,7 @@ class DepthStation final : public Station {
         const double apart = s.from == EyesFrom::distances ? s.ipd_m
                              : s.from == EyesFrom::cameras ? eye_separation_m(shot->rig)
                                                            : 0;
-        if (apart <= 0) return {1, "mono", false};
+        if (apart <= 0) return {0, "mono", false};
         const auto& moments = panel_->measures().moments();
         const bool care = std::any_of(moments.begin(), moments.end(), [&](const EyeMoment& m) {
             return summary_of(m, *shot).outside > kOutside;

@@ -9,12 +9,12 @@
 namespace porb::app {
 
 namespace {
-constexpr int kHeight = 92, kWords = 16, kBins = 48;
+constexpr int kPlotHeight = 92, kWords = 16, kBins = 48;
 }
 
 DisparityPlot::DisparityPlot(QWidget* parent) : QWidget(parent) {
     setObjectName("disparity_plot");
-    setFixedHeight(kHeight);
+    setFixedHeight(kPlotHeight);
     setToolTip(
         "Horizontal disparity at the measured moment nearest to the playhead: near at the right. The band is "
         "the comfort budget, the line where both eyes converge");
