@@ -156,7 +156,8 @@ void add_file_verbs(CLI::App& app, const Run& run) {
             ->required()
             ->check(CLI::IsMember(scene_names()));
         verb->add_option("--rig", w->rig,
-                         "two-fisheyes, ring-of-four, ring-of-six, ball-of-eight, dome-of-five or pair-180")
+                         "two-fisheyes, ring-of-four, ring-of-six, ball-of-eight, dome-of-five, pair-180 or "
+                         "ring-of-pairs")
             ->check(CLI::IsMember(sim::rigs_by_name()));
         verb->add_option("--size", w->options.circle_size, "Pixels a side of one image circle's square")
             ->check(within({64, 8192}));

@@ -62,29 +62,21 @@ bool find_distances_everywhere(Shot& shot) {
 }
 
 double eye_separation_m(const Rig& rig) {
-    Vec3 sum[2] = {Vec3::Zero(), Vec3::Zero()};
-    int count[2] = {0, 0};
-    for (const Camera& c : rig.cameras)
-        if (c.eyes != Eyes::both) {
-            const int side = c.eyes == Eyes::right;
-            sum[side] += c.pose.position_m;
-            ++count[side];
-        }
-    if (count[0] == 0 || count[1] == 0) return 0;
-    // Rigs with several pairs stand on a circle: the middles of all would lie on each other.
-    if (count[0] > 1 || count[1] > 1) {
-        double total = 0;
-        for (const Camera& a : rig.cameras) {
-            if (a.eyes != Eyes::left) continue;
-            double nearest = 1e9;
-            for (const Camera& b : rig.cameras)
-                if (b.eyes == Eyes::right)
-                    nearest = std::min(nearest, (a.pose.position_m - b.pose.position_m).norm());
-            total += nearest;
-        }
-        return total / count[0];
+    double sum = 0;
+    int lefts = 0;
+    for (const Camera& a : rig.cameras) {
+        if (a.eyes != Eyes::left) continue;
+        const Camera* other = nullptr; // the right one that looks where this one does
+        double best = -2;
+        for (const Camera& b : rig.cameras)
+            if (const double alike = forward_of(a.pose.turn).dot(forward_of(b.pose.turn));
+                b.eyes == Eyes::right && alike > best)
+                best = alike, other = &b;
+        if (!other) return 0;
+        sum += (other->pose.position_m - a.pose.position_m).norm();
+        ++lefts;
     }
-    return (sum[1] - sum[0]).norm();
+    return lefts ? sum / lefts : 0;
 }
 
 double widest_ipd_m(const Rig& rig) {

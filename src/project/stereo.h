@@ -62,8 +62,8 @@ void toggle_converge_key(StereoSettings& stereo, Seconds time);
 /// What drawing eyes from distances needs: flow, wherever two cameras see. Whether it had to be switched on.
 bool find_distances_everywhere(Shot& shot);
 
-/// How far apart a rig's left and right cameras stand, metres: between the middles of either's entrance
-/// pupils. 0 where one of them is missing.
+/// How far apart a rig's left and right cameras stand, metres: each left one and the right one that looks
+/// where it does, the mean. 0 where there are none for one of the eyes.
 double eye_separation_m(const Rig& rig);
 
 /// The widest interpupillary distance that eyes can be drawn with: as wide as the entrance pupils stand

@@ -118,6 +118,17 @@ Rig simulated_rig(SimRig kind, int circle_size) {
         for (auto& c : rig.cameras) stand_out(c, 0.11);
         return rig;
     }
+    if (kind == SimRig::ring_of_pairs) {
+        rig = nominal_rig(8, s, s, 1, 170);
+        rig.name = "hall ring of pairs";
+        for (std::size_t i = 0; i < 8; ++i) {
+            Camera& c = rig.cameras[i];
+            c.eyes = i % 2 ? Eyes::right : Eyes::left;
+            c.pose.turn = {wrapped_deg(90.0 * double(i / 2)), 0, 0};
+            c.pose.position_m = rotation_of(c.pose.turn) * Vec3(i % 2 ? kHalfEye : -kHalfEye, 0, 0.06);
+        }
+        return rig;
+    }
     if (kind == SimRig::ball_of_eight) {
         rig = nominal_rig(8, s, s, 1, 180);
         rig.name = "hall ball of eight";
@@ -172,9 +183,10 @@ bool has_own_files(SimRig rig) {
 
 const std::map<std::string, SimRig>& rigs_by_name() {
     static const std::map<std::string, SimRig> rigs = {
-        {"two-fisheyes", SimRig::two_fisheyes}, {"ring-of-four", SimRig::ring_of_four},
-        {"ring-of-six", SimRig::ring_of_six},   {"ball-of-eight", SimRig::ball_of_eight},
-        {"dome-of-five", SimRig::dome_of_five}, {"pair-180", SimRig::pair_180}};
+        {"two-fisheyes", SimRig::two_fisheyes},  {"ring-of-four", SimRig::ring_of_four},
+        {"ring-of-six", SimRig::ring_of_six},    {"ball-of-eight", SimRig::ball_of_eight},
+        {"dome-of-five", SimRig::dome_of_five},  {"pair-180", SimRig::pair_180},
+        {"ring-of-pairs", SimRig::ring_of_pairs}};
     return rigs;
 }
 
@@ -341,7 +353,9 @@ Picture true_panorama(Hall& hall, const SimOptions& o, double seconds, SphereMap
     const TargetMap map(half ? half_sphere_target(width) : equirect_target(width));
     Picture out(map.target().width, map.target().height);
     const Vec3 middle = truth_place(o, seconds);
-    const double side = eye == TruthEye::mono ? 0 : eye == TruthEye::left ? -1 : 1,
+    const double side = eye == TruthEye::mono   ? 0
+                        : eye == TruthEye::left ? -1
+                                                : 1,
                  scale = o.distant ? kDistant : 1;
     EyeRays rays;
     if (!half)

@@ -52,6 +52,8 @@ const char* rig_word(SimRig rig) {
         return "ball";
     case SimRig::dome_of_five:
         return "dome";
+    case SimRig::ring_of_pairs:
+        return "pairs";
     }
     return "dual";
 }

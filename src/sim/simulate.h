@@ -20,6 +20,7 @@ enum class SimRig {
     ring_of_four,  ///< four files, 0.22 m across
     ball_of_eight, ///< eight files: four look up by 35 degrees, four down between them
     dome_of_five,  ///< five files: four round, one straight up
+    ring_of_pairs, ///< eight files: a left and a right eye in each of four directions
 };
 
 /// Deliberate departures of the footage from the nominal rig and from clean pictures; all off by default.

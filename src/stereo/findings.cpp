@@ -1,6 +1,7 @@
 #include "stereo/findings.h"
 
 #include "base/angle.h"
+#include "optics/eye_pairs.h"
 #include "stitch/plan/coverage.h"
 
 #include <fmt/format.h>
@@ -12,7 +13,7 @@ namespace porb {
 namespace {
 
 constexpr double kHighVertical_px = 1, kUneven_ev = 0.15, kSofter = 0.5, kMuchBeyond = 0.5,
-                 kMuchOutside = 0.02, kFewTold = 0.5, kAlone = 0.02;
+                 kMuchOutside = 0.02, kFewTold = 0.5, kAlone = 0.02, kMuchCut = 0.1;
 constexpr double kHalf_deg = 80; ///< from the middle of a half sphere; beyond, lenses end
 
 /// The share of directions between the merge latitudes that one lens alone sees, or none.
@@ -26,8 +27,8 @@ double seen_by_one(const Shot& shot) {
     for (const Camera& c : shot.rig.cameras)
         if (c.eyes != Eyes::both) ahead += forward_of(c.pose.turn);
     const Mat3 to_world = rotation_of(shot.levelling.orientation);
-    const double least = shot.rig.cameras.size() == 2 && ahead.norm() > 1 ? std::cos(radians(kHalf_deg)) : -2;
-    constexpr int kPlaces = 4000;
+    const double least = is_half_sphere_pair(shot.rig) ? std::cos(radians(kHalf_deg)) : -2;
+    constexpr int kPlaces = 1500;
     for (int i = 0; i < kPlaces; ++i) { // a spiral whose places stand for equal parts of the sphere
         const double y = 1 - 2 * (i + 0.5) / kPlaces, lon = i * 2.399963229728653;
         if (std::abs(std::asin(y)) > highest) continue;
@@ -78,12 +79,13 @@ void check_drawn(const Shot& shot, std::vector<EyeFinding>& out) {
 
 void check_cameras(const Shot& shot, std::vector<EyeFinding>& out) {
     Vec3 left = Vec3::Zero(), right = Vec3::Zero(), ahead = Vec3::Zero();
+    const Mat3 to_world = rotation_of(shot.levelling.orientation); // a rig may hang upside down
     int lefts = 0, rights = 0;
     for (const Camera& c : shot.rig.cameras) {
         lefts += c.eyes == Eyes::left, rights += c.eyes == Eyes::right;
-        if (c.eyes == Eyes::left) left += c.pose.position_m;
-        if (c.eyes == Eyes::right) right += c.pose.position_m;
-        ahead += forward_of(c.pose.turn);
+        if (c.eyes == Eyes::left) left += to_world * c.pose.position_m;
+        if (c.eyes == Eyes::right) right += to_world * c.pose.position_m;
+        ahead += to_world * forward_of(c.pose.turn);
     }
     if (lefts == 0 && rights == 0) {
         out.push_back({"Every camera serves both eyes: the two pictures are alike, without depth",
@@ -102,7 +104,7 @@ void check_cameras(const Shot& shot, std::vector<EyeFinding>& out) {
         return;
     }
     if (lefts != 1 || rights != 1) return;          // who stands beside whom differs from pair to pair
-    const Vec3 across = Vec3(0, 1, 0).cross(ahead); // to the right, in the rig's axes
+    const Vec3 across = Vec3(0, 1, 0).cross(ahead); // to the right, in world axes
     const double side = (right - left).dot(across.normalized()) * (shot.stereo.swap ? -1 : 1);
     if (across.norm() > 1e-6 && side < -1e-3)
         out.push_back({"The camera of the left eye stands right of the other: eyes are swapped",
@@ -141,20 +143,26 @@ std::vector<EyeFinding> eye_findings(const Shot& shot) {
 std::vector<EyeFinding> eye_findings(const Shot& shot, std::span<const EyeMoment> moments) {
     std::vector<EyeFinding> out;
     const bool drawn = shot.stereo.from == EyesFrom::distances;
+    std::vector<EyeSummary> sums;
+    for (const EyeMoment& m : moments) sums.push_back(summary_of(m, shot));
+    struct Worst {
+        const EyeMoment* moment;
+        double figure;
+        EyeSummary sum;
+    };
     const auto worst = [&](auto figure) { // the moment at which it is largest
-        const EyeMoment* at = nullptr;
-        double most = -1e9;
-        for (const EyeMoment& m : moments)
-            if (const double v = figure(summary_of(m, shot)); !m.places.empty() && v > most)
-                most = v, at = &m;
-        return std::pair(at, most);
+        Worst most{nullptr, -1e9, {}};
+        for (std::size_t i = 0; i < moments.size(); ++i)
+            if (const double v = figure(sums[i]); !moments[i].places.empty() && v > most.figure)
+                most = {&moments[i], v, sums[i]};
+        return most;
     };
     const auto place = [](const EyeMoment& m, auto figure) {
         return std::max_element(m.places.begin(), m.places.end(),
                                 [&](const EyePlace& a, const EyePlace& b) { return figure(a) < figure(b); })
             ->direction;
     };
-    if (const auto [m, share] = worst([](const EyeSummary& s) { return s.beyond_infinity; });
+    if (const auto [m, share, sum] = worst([](const EyeSummary& s) { return s.beyond_infinity; });
         m && share > kMuchBeyond)
         out.push_back(
             {fmt::format("{:.0f} % of what both eyes show lies further away than infinity: eyes are swapped",
@@ -163,7 +171,7 @@ std::vector<EyeFinding> eye_findings(const Shot& shot, std::span<const EyeMoment
              false,
              m->time,
              {}});
-    if (const auto [m, px] = worst([](const EyeSummary& s) { return s.vertical_px; });
+    if (const auto [m, px, sum] = worst([](const EyeSummary& s) { return s.vertical_px; });
         m && px > kHighVertical_px)
         out.push_back(
             {fmt::format(
@@ -172,39 +180,46 @@ std::vector<EyeFinding> eye_findings(const Shot& shot, std::span<const EyeMoment
                  px, px * 60 * 360 / 3840, m->time.to_double()),
              drawn ? "Solve the rig again in Points" : "Solve the pair in Points", false, m->time,
              place(*m, [](const EyePlace& p) { return std::abs(p.vertical_deg); })});
-    if (const auto [m, ev] = worst([](const EyeSummary& s) {
+    if (const auto [m, ev, sum] = worst([](const EyeSummary& s) {
             return std::max({std::abs(s.ev[0]), std::abs(s.ev[1]), std::abs(s.ev[2])});
         });
         m && ev > kUneven_ev)
-        out.push_back(
-            {"The right eye differs in brightness or colour by " + ev_words(summary_of(*m, shot).ev),
-             "Match the cameras in Match",
-             false,
-             m->time,
-             {}});
-    if (const auto [m, much] = worst([](const EyeSummary& s) { return std::abs(s.sharper); });
+        out.push_back({"The right eye differs in brightness or colour by " + ev_words(sum.ev),
+                       "Match the cameras in Match",
+                       false,
+                       m->time,
+                       {}});
+    if (const auto [m, much, sum] = worst([](const EyeSummary& s) { return std::abs(s.sharper); });
         m && much > kSofter)
-        out.push_back(
-            {fmt::format("The {} eye is softer: it shows {:.0f} % of the other's fine detail",
-                         summary_of(*m, shot).sharper > 0 ? "left" : "right", 100 * std::exp2(-much)),
-             "Look at the lens's focus, or sharpen that source before it is taken in",
-             false,
-             m->time,
-             {}});
+        out.push_back({fmt::format("The {} eye is softer: it shows {:.0f} % of the other's fine detail",
+                                   sum.sharper > 0 ? "left" : "right", 100 * std::exp2(-much)),
+                       "Look at the lens's focus, or sharpen that source before it is taken in",
+                       false,
+                       m->time,
+                       {}});
     const ComfortBudget& budget = shot.stereo.comfort;
-    if (const auto [m, share] = worst([](const EyeSummary& s) { return s.outside; });
+    if (const auto [m, share, sum] = worst([](const EyeSummary& s) { return s.outside; });
         m && share > kMuchOutside) {
-        const EyeSummary s = summary_of(*m, shot);
-        const bool near = s.nearest_deg - budget.near_deg > -s.farthest_deg - budget.far_deg;
+        const bool near = sum.nearest_deg - budget.near_deg > -sum.farthest_deg - budget.far_deg;
         out.push_back(
             {fmt::format(
                  "{:.0f} % of what both eyes show is outside the comfort budget at {:.2f} s: from {:+.2f} "
                  "to {:+.2f} degrees",
-                 100 * share, m->time.to_double(), s.farthest_deg, s.nearest_deg),
+                 100 * share, m->time.to_double(), sum.farthest_deg, sum.nearest_deg),
              "Fit convergence and interpupillary distance to the budget", false, m->time,
              place(*m, [near](const EyePlace& p) { return near ? p.horizontal_deg : -p.horizontal_deg; })});
     }
-    if (const auto [m, untold] = worst([](const EyeSummary& s) { return 1 - s.told; });
+    if (const auto [m, share, sum] = worst([](const EyeSummary& s) { return s.cut_near; });
+        m && share > kMuchCut && shot.stereo.border_deg <= 0)
+        out.push_back(
+            {fmt::format("{:.0f} % of what lies at the rim of the half sphere at {:.2f} s is nearer than "
+                         "where both eyes converge: the rim cuts it off in front of what is behind",
+                         100 * share, m->time.to_double()),
+             "Let the rim fade, or converge nearer",
+             false,
+             m->time,
+             {}});
+    if (const auto [m, untold, sum] = worst([](const EyeSummary& s) { return 1 - s.told; });
         m && untold > 1 - kFewTold)
         out.push_back(
             {fmt::format("At {:.2f} s the eyes show {:.0f} % of what has detail differently: torn or ghosted "

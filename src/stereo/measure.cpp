@@ -2,6 +2,7 @@
 
 #include "base/angle.h"
 #include "base/parallel.h"
+#include "optics/eye_pairs.h"
 #include "picture/transfer.h"
 #include "project/orientation.h"
 
@@ -21,6 +22,7 @@ constexpr double kLeastAlike = 0.8, kLeastAhead = 0.03;
 constexpr double kLeastDetail = 3; ///< grey levels, standard deviation of a patch
 constexpr double kBackAgain_px = 0.3;
 constexpr double kPx_deg = 360.0 / 3840, kHorizon_deg = 60;
+constexpr double kRim_deg = 12;      ///< of a half sphere
 constexpr double kBeyond_deg = 0.12; ///< past infinity: more than matching is off by
 
 /// Grey levels, and linear light; where a lens sees.
@@ -296,13 +298,16 @@ EyeSummary summary_of(const EyeMoment& moment, const Shot& shot) {
     out.told = moment.tried ? double(moment.places.size()) / moment.tried : 0;
     if (moment.places.empty()) return out;
     std::vector<double> vertical, horizontal, sharper, ev[3];
-    int outside = 0, beyond = 0;
+    int outside = 0, beyond = 0, at_rim = 0, cut = 0;
+    const bool half = is_half_sphere_pair(shot.rig);
     const ComfortBudget& budget = shot.stereo.comfort;
     for (const EyePlace& p : moment.places) {
         const double h = double(p.horizontal_deg);
         horizontal.push_back(h);
         outside += h > budget.near_deg || h < -budget.far_deg;
         beyond += parallel_disparity_deg(shot, moment.time, h) < -kBeyond_deg;
+        if (half && p.direction.z() > 0 && p.direction.z() < std::sin(radians(kRim_deg)))
+            ++at_rim, cut += h > kBeyond_deg;
         sharper.push_back(double(p.sharper));
         for (std::size_t c = 0; c < 3; ++c) ev[c].push_back(double(p.ev[c]));
         if (degrees(std::asin(std::abs(p.direction.y()))) <= kHorizon_deg)
@@ -318,6 +323,7 @@ EyeSummary summary_of(const EyeMoment& moment, const Shot& shot) {
     out.farthest_deg = quantile(horizontal, 0.01);
     out.outside = double(outside) / double(moment.places.size());
     out.beyond_infinity = double(beyond) / double(moment.places.size());
+    out.cut_near = at_rim > 0 ? double(cut) / at_rim : 0;
     out.sharper = quantile(sharper, 0.5);
     for (std::size_t c = 0; c < 3; ++c) out.ev[c] = quantile(ev[c], 0.5);
     return out;

@@ -52,6 +52,7 @@ struct EyeSummary {
     double outside = 0;                         ///< share of places outside the comfort budget
     std::array<double, 3> ev{};                 ///< medians
     double sharper = 0;                         ///< median, powers of two
+    double cut_near = 0; ///< of a half sphere: share of what lies at its rim that is nearer than convergence
     double beyond_infinity = 0; ///< share of places further away than infinity: eyes that were swapped
 };
 EyeSummary summary_of(const EyeMoment& moment, const Shot& shot);

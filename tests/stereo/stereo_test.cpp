@@ -55,6 +55,10 @@ Shot drawn_shot() {
     return shot;
 }
 
+Vec3 towards_yaw(double yaw_deg) {
+    return forward_of({yaw_deg, 0, 0});
+}
+
 bool tells(const std::vector<EyeFinding>& findings, const std::string& words) {
     return std::any_of(findings.begin(), findings.end(), [&](const EyeFinding& f) {
         return f.what.find(words) != std::string::npos && !f.mend.empty();
@@ -187,6 +191,19 @@ TEST_CASE("what a shot's settings and rig alone say about its eyes") {
     CHECK(tells(eye_findings(pair), "swapped"));
     pair.stereo.swap = true;
     CHECK(eye_findings(pair).empty());
+    // What is near at the rim of a half sphere is cut off there, unless the rim fades.
+    EyeMoment rim;
+    for (int i = 0; i < 40; ++i) {
+        EyePlace p;
+        p.direction = towards_yaw(i % 2 ? 82 : 20);
+        p.horizontal_deg = i % 4 == 1 ? 0.6f : 0.0f;
+        rim.places.push_back(p);
+    }
+    std::vector<EyeMoment> moments{rim};
+    CHECK(summary_of(rim, pair).cut_near == Approx(0.5));
+    CHECK(tells(eye_findings(pair, moments), "at the rim"));
+    pair.stereo.border_deg = 5;
+    CHECK_FALSE(tells(eye_findings(pair, moments), "at the rim"));
     CHECK(eye_times(Seconds(0), Seconds(10), FrameRate(24), 1).size() == 10);
     CHECK(eye_times(Seconds(0), Seconds(3600), FrameRate(24), 0.01).size() <= std::size_t(kMostEyeTimes));
 }

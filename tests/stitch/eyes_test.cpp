@@ -1,5 +1,6 @@
 // Eyes drawn from distances: their rays, their distances, their pictures against the simulator's truth.
 #include "base/angle.h"
+#include "optics/eye_pairs.h"
 #include "optics/eye_rays.h"
 #include "picture/compare.h"
 #include "project/stereo.h"
@@ -186,4 +187,48 @@ TEST_CASE("convergence passes smoothly from key to key, and a pair's pictures tu
     CHECK(cameras(Eye::right) == first);
     shot.stereo.from = EyesFrom::distances;
     CHECK(cameras(Eye::right).size() == 2);
+}
+
+TEST_CASE("a rig with a left and a right camera in each direction shows each eye the whole sphere") {
+    const TempFolder folder;
+    sim::SimOptions o;
+    o.rig = sim::SimRig::ring_of_pairs;
+    o.circle_size = 240;
+    StillTake take = hall_still(folder, o);
+    Shot& shot = take.project.shots[0];
+    CHECK_FALSE(is_half_sphere_pair(shot.rig));
+    CHECK(eye_separation_m(shot.rig) == Approx(0.064));
+    shot.seams.agree_distance_m = 4;
+    Composer composer(std::make_shared<MediaLibrary>());
+    View view;
+    view.target = equirect_target(512);
+    sim::Hall hall;
+    const auto made = [&](Eye eye) {
+        view.eye = eye;
+        return composer.compose(take.project, shot, Seconds(0), view);
+    };
+    const auto truth = [&](sim::TruthEye eye) {
+        return sim::true_panorama(hall, o, 0, SphereMapping::equirect, 512, eye);
+    };
+    const Picture left = made(Eye::left), right = made(Eye::right), true_left = truth(sim::TruthEye::left),
+                  true_right = truth(sim::TruthEye::right);
+    for (const int x : {256, 320, 384, 128}) // before pairs, and between them
+        for (const int y : {100, 128, 150}) {
+            double own = 0, other = 0;
+            for (int dy = -16; dy <= 16; ++dy)
+                for (int dx = -24; dx <= 24; ++dx) {
+                    const auto off = [&](const Picture& t) {
+                        const double d =
+                            double(pixel_at(left, x + dx, y + dy).g - pixel_at(t, x + dx, y + dy).g);
+                        return d * d;
+                    };
+                    own += off(true_left), other += off(true_right);
+                }
+            INFO(x << ", " << y);
+            CHECK(own < other);
+        }
+    CHECK(psnr_db(left, right) < 40); // and they are two
+    const Picture true_mono = truth(sim::TruthEye::mono), mono = made(Eye::mono);
+    INFO(psnr_db(left, true_left) << " dB left, " << psnr_db(mono, true_mono) << " mono");
+    CHECK(psnr_db(mono, true_mono) > psnr_db(mono, true_left)); // the left cameras', from the centre
 }

@@ -54,7 +54,7 @@ Picture gradient(int width, int height) {
 StillTake hall_still(const TempFolder& folder, const sim::SimOptions& options) {
     StillTake take{options, sim::make_truth(options), {}};
     sim::Hall hall(options.things);
-    const bool one_file = options.rig != sim::SimRig::ring_of_six;
+    const bool one_file = !sim::has_own_files(options.rig);
     Shot shot = shot_for_rig(take.truth.actual, "still");
     for (std::size_t i = 0; i < shot.cameras.size(); ++i) {
         const auto file = folder / ("source" + std::to_string(one_file ? 0 : i) + ".png");

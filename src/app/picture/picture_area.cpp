@@ -3,6 +3,7 @@
 #include "app/picture/comparison.h"
 #include "app/widgets/theme.h"
 #include "base/angle.h"
+#include "optics/eye_pairs.h"
 #include "project/span.h"
 
 #include <QHBoxLayout>
@@ -202,9 +203,7 @@ const Camera* PictureArea::selected() const {
 ViewState PictureArea::view() const {
     ViewState v = view_;
     v.size = size();
-    if (const Shot* shot = session_.shot())
-        v.half_map = std::any_of(shot->rig.cameras.begin(), shot->rig.cameras.end(),
-                                 [](const Camera& c) { return c.eyes != Eyes::both; });
+    if (const Shot* shot = session_.shot()) v.half_map = is_half_sphere_pair(shot->rig);
     if (const Camera* c = selected()) v.lens = QSizeF(c->lens.width, c->lens.height);
     return v;
 }

@@ -7,6 +7,7 @@
 #include "base/error.h"
 #include "master/render.h"
 #include "media/still.h"
+#include "optics/eye_pairs.h"
 #include "project/autosave.h"
 #include "stitch/depth_map.h"
 
@@ -181,11 +182,10 @@ void MainWindow::follow_project() {
     undo_->setText(history.can_undo() ? "Undo: " + QString::fromStdString(history.undo_label()) : "Undo");
     redo_->setText(history.can_redo() ? "Redo: " + QString::fromStdString(history.redo_label()) : "Redo");
     const Shot* s = session_.shot();
-    const bool pair = s && std::any_of(s->rig.cameras.begin(), s->rig.cameras.end(),
-                                       [](const Camera& c) { return c.eyes != Eyes::both; });
+    const bool pair = s && is_half_sphere_pair(s->rig);
     // An eye of a pair comes from one camera: neither means anything there.
     for (QAction* overlay : {supply_, flicker_}) overlay->setVisible(!pair);
-    const bool stereo = s && (pair || s->stereo.from == EyesFrom::distances);
+    const bool stereo = s && (eye_separation_m(s->rig) > 0 || s->stereo.from == EyesFrom::distances);
     eyes_->setVisible(stereo);
     if (!stereo) picture_->set_eyes(EyesLook::mono);
 }
@@ -444,9 +444,7 @@ StillRequest still_of(const Shot& shot, Seconds time, EyesLook eyes) {
     StillRequest out;
     out.time = time;
     out.eye = eye_of(eyes);
-    if (std::any_of(shot.rig.cameras.begin(), shot.rig.cameras.end(),
-                    [](const Camera& c) { return c.eyes != Eyes::both; }))
-        out.mapping = SphereMapping::half_equirect;
+    if (is_half_sphere_pair(shot.rig)) out.mapping = SphereMapping::half_equirect;
     if (shows_both(eyes))
         out.stereo =
             out.mapping == SphereMapping::equirect ? StereoLayout::top_bottom : StereoLayout::left_right;

@@ -1,5 +1,6 @@
 #include "stitch/plan/plan_key.h"
 
+#include "optics/eye_pairs.h"
 #include "project/orientation.h"
 
 namespace porb {
@@ -70,8 +71,12 @@ EyeRays eye_rays_of(const Shot& shot, Eye eye, Seconds time) {
     const auto at = [&](double ipd_m, double from_deg, double to_deg) {
         return converged({(right ? 0.5 : -0.5) * ipd_m, 0, from_deg, to_deg}, converge_at(stereo, time));
     };
-    if (stereo.from == EyesFrom::distances) return at(stereo.ipd_m, stereo.merge_from_deg, stereo.merge_to_deg);
-    // Cameras are where they are; a pair's pictures turn as a whole.
+    // Eyes with cameras for each direction stand on the viewing circle, too: where two of an eye's cameras
+    // meet, what they show is drawn from there.
+    if (stereo.from == EyesFrom::distances || !is_half_sphere_pair(shot.rig))
+        return at(stereo.from == EyesFrom::distances ? stereo.ipd_m : eye_separation_m(shot.rig),
+                  stereo.merge_from_deg, stereo.merge_to_deg);
+    // A pair's cameras are where they are, and its pictures turn as a whole.
     EyeRays rays = at(eye_separation_m(shot.rig), kNeverMerge_deg, kNeverMerge_deg + 1);
     rays.offset_m = 0;
     return rays;

@@ -51,11 +51,9 @@ void ComfortLane::paintEvent(QPaintEvent*) {
     }
     const ComfortBudget& budget = shot->stereo.comfort;
     double most = budget.near_deg, least = -budget.far_deg;
-    std::vector<EyeSummary> all;
-    for (const EyeMoment& m : moments) {
-        all.push_back(summary_of(m, *shot));
-        most = std::max(most, all.back().nearest_deg), least = std::min(least, all.back().farthest_deg);
-    }
+    const std::vector<EyeSummary>& all = measures_.summaries();
+    for (const EyeSummary& m : all)
+        most = std::max(most, m.nearest_deg), least = std::min(least, m.farthest_deg);
     const auto y_of = [&](double deg) {
         return kPad + (most - deg) / std::max(0.1, most - least) * (kHeight - 2 * kPad);
     };
@@ -97,7 +95,7 @@ bool ComfortLane::event(QEvent* event) {
         "How far disparity reaches at each measured moment; the band is the comfort budget, the line "
         "where both eyes converge. Click to go there.";
     if (const int i = under(help->pos()); i >= 0 && session_.shot()) {
-        const EyeSummary s = summary_of(measures_.moments()[std::size_t(i)], *session_.shot());
+        const EyeSummary& s = measures_.summaries()[std::size_t(i)];
         words = QString("%1 s: %2° to %3°, %4 % outside; vertical %5 px")
                     .arg(s.time.to_double(), 0, 'f', 2)
                     .arg(s.farthest_deg, 0, 'f', 2)

@@ -24,11 +24,10 @@ class DepthStation final : public Station {
                              : s.from == EyesFrom::cameras ? eye_separation_m(shot->rig)
                                                            : 0;
         if (apart <= 0) return {0, "mono", false};
-        const auto& moments = panel_->measures().moments();
-        const bool care = std::any_of(moments.begin(), moments.end(), [&](const EyeMoment& m) {
-            return summary_of(m, *shot).outside > kOutside;
-        });
-        return {moments.empty() ? 0.5 : 1.0, QString("%1 mm").arg(1000 * apart, 0, 'f', 0), care};
+        const auto& measured = panel_->measures().summaries();
+        const bool care = std::any_of(measured.begin(), measured.end(),
+                                      [](const EyeSummary& m) { return m.outside > kOutside; });
+        return {measured.empty() ? 0.5 : 1.0, QString("%1 mm").arg(1000 * apart, 0, 'f', 0), care};
     }
 
     std::vector<Command> commands() override {

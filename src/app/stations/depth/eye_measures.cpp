@@ -25,8 +25,8 @@ EyeMeasures::EyeMeasures(Session& session, QObject* parent) : QObject(parent), s
     connect(&session_, &Session::project_changed, this, &EyeMeasures::follow);
     connect(&session_, &Session::shot_changed, this, [this] {
         job_.stop();
-        found_.clear(), now_.clear();
-        emit changed();
+        found_.clear();
+        follow();
     });
 }
 
@@ -52,7 +52,7 @@ void EyeMeasures::measure(std::function<void()> then) {
             if (!session_.shot() || session_.shot()->id != measured.id) return;
             found_ = moments;
             then_ = measured;
-            shown_ = {};
+            seen_.reset();
             follow();
             if (then) then();
         };
@@ -61,33 +61,40 @@ void EyeMeasures::measure(std::function<void()> then) {
 
 void EyeMeasures::follow() {
     const Shot* shot = session_.shot();
-    if (shot && !found_.empty() && !(shot->stereo == shown_.stereo && shot->id == shown_.id)) {
-        shown_ = *shot;
+    out_of_date_ = !found_.empty() && shot && !(picture_of(*shot) == picture_of(then_));
+    if (!shot || found_.empty()) {
+        now_.clear(), summaries_.clear(), measured_.clear();
+        seen_.reset();
+    } else if (!out_of_date_ && seen_ != shot->stereo) {
+        seen_ = shot->stereo;
         now_ = found_;
+        summaries_.clear();
         for (EyeMoment& m : now_) {
             const double turn =
                 parallel_disparity_deg(then_, m.time, 0) - parallel_disparity_deg(*shot, m.time, 0);
             for (EyePlace& p : m.places) p.horizontal_deg += float(turn);
+            summaries_.push_back(summary_of(m, *shot));
         }
+        measured_ = eye_findings(*shot, now_);
     }
     emit changed();
 }
 
-const std::vector<EyeMoment>& EyeMeasures::moments() {
+const std::vector<EyeMoment>& EyeMeasures::moments() const {
     static const std::vector<EyeMoment> none;
-    return found_.empty() || is_out_of_date() ? none : now_;
+    return out_of_date_ ? none : now_;
 }
 
-bool EyeMeasures::is_out_of_date() {
-    const Shot* shot = session_.shot();
-    return !found_.empty() && shot && !(picture_of(*shot) == picture_of(then_));
+const std::vector<EyeSummary>& EyeMeasures::summaries() const {
+    static const std::vector<EyeSummary> none;
+    return out_of_date_ ? none : summaries_;
 }
 
 std::vector<EyeFinding> EyeMeasures::findings() {
     const Shot* shot = session_.shot();
     if (!shot) return {};
     std::vector<EyeFinding> out = eye_findings(*shot);
-    for (EyeFinding& f : eye_findings(*shot, moments())) out.push_back(std::move(f));
+    if (!out_of_date_) out.insert(out.end(), measured_.begin(), measured_.end());
     return out;
 }
 

@@ -16,8 +16,9 @@ class EyeMeasures : public QObject {
     /// Over the shot's used part, on a thread and with decoders of its own; `then` is told when all is there.
     void measure(std::function<void()> then = {});
     /// As the shot converges now; empty while nothing true was measured.
-    const std::vector<EyeMoment>& moments();
-    bool is_out_of_date(); ///< something was measured, of another state
+    const std::vector<EyeMoment>& moments() const;
+    const std::vector<EyeSummary>& summaries() const;    ///< of the same
+    bool is_out_of_date() const { return out_of_date_; } ///< something was measured, of another state
     /// Of the settings and of what was measured.
     std::vector<EyeFinding> findings();
 
@@ -28,9 +29,13 @@ class EyeMeasures : public QObject {
     void follow();
     Session& session_;
     BackgroundJob job_;
-    std::vector<EyeMoment> found_; ///< of then_
-    std::vector<EyeMoment> now_;
-    Shot then_, shown_; ///< of found_ and now_
+    std::vector<EyeMoment> found_;       ///< of then_
+    std::vector<EyeMoment> now_;         ///< as the shot converges
+    std::vector<EyeSummary> summaries_;  ///< of now_
+    std::vector<EyeFinding> measured_;   ///< likewise
+    Shot then_;                          ///< of found_
+    std::optional<StereoSettings> seen_; ///< of now_
+    bool out_of_date_ = false;
     std::shared_ptr<MediaLibrary> library_;
 };
 

@@ -8,6 +8,7 @@
 #include "app/stations/seams/shapes_part.h"
 #include "app/stations/seams/shelters_part.h"
 #include "base/angle.h"
+#include "optics/eye_pairs.h"
 #include "stitch/plan/coverage.h"
 #include "stitch/plan/coverage_report.h"
 
@@ -107,8 +108,7 @@ class SeamsStation final : public Station {
         View view;
         view.target = equirect_target(3840); // as finely as a master would ask
         PlanKey key = plan_key(shot, view, shot.timing.in, Sources::all);
-        const bool half = std::any_of(shot.rig.cameras.begin(), shot.rig.cameras.end(),
-                                      [](const Camera& c) { return c.eyes != Eyes::both; });
+        const bool half = is_half_sphere_pair(shot.rig);
         // Who of those that see a place supplies it, and how a whole sphere is turned, is of no account:
         // nothing is looked at anew while one levels or closes parallax.
         if (!half) key = in_rig_axes(std::move(key));
