@@ -72,6 +72,7 @@ Json json_of(const EyeSummary& s) {
             {"nearest_deg", s.nearest_deg},
             {"farthest_deg", s.farthest_deg},
             {"outside", s.outside},
+            {"cut_near", s.cut_near},
             {"beyond_infinity", s.beyond_infinity},
             {"ev", s.ev},
             {"sharper", s.sharper}};
@@ -120,6 +121,7 @@ void meet(const EyesWords& w, const Run& run, Project& project, Shot& shot, Comp
     }
     const Met met = meeting(composer, project, before, towards[0], shot, towards[1], run.cancel);
     set_converge(shot.stereo, met.time, met.converge_m);
+    if (w.json) return; // whose standard output is one document
     std::cout << fmt::format(
         "the subject leaves {} at {:+.2f} deg and began here at {:+.2f}: converge at {}\n", before.name,
         met.before_deg, met.was_deg, metres_words(met.converge_m));
@@ -177,8 +179,9 @@ void eyes(const EyesWords& w, const Run& run) {
         if (!fit.fits)
             std::cerr
                 << "porbit: note: the cameras stand too far apart for the budget: what is far lies past it\n";
-        std::cout << fmt::format("fitted: disparity from {:+.2f} to {:+.2f} deg\n", fit.farthest_deg,
-                                 fit.nearest_deg);
+        if (!w.json)
+            std::cout << fmt::format("fitted: disparity from {:+.2f} to {:+.2f} deg\n", fit.farthest_deg,
+                                     fit.nearest_deg);
     }
     if (!w.meet.empty()) meet(w, run, edit.project, shot, composer);
     std::vector<EyeFinding> findings = eye_findings(shot);

@@ -16,7 +16,6 @@ struct EyeRays {
     bool operator==(const EyeRays&) const = default;
 
     bool moves() const { return offset_m != 0; }
-    bool turns() const { return turn_deg != 0; }
     /// 1 about the horizon, 0 about the poles. `direction` of any length.
     double share(const Vec3& direction) const;
     /// Where the ray that looks in a unit direction begins.

@@ -10,8 +10,8 @@
 #include <opencv2/video/tracking.hpp>
 
 #include <algorithm>
+#include <atomic>
 #include <cmath>
-#include <mutex>
 
 namespace porb {
 
@@ -137,10 +137,6 @@ double quantile(std::vector<double>& v, double share) {
     return v[n];
 }
 
-} // namespace
-
-namespace {
-
 /// Every place that could be told, wrong ones included.
 EyeMoment places_of(const Picture& left_picture, const Picture& right_picture, const EyeMeasuring& how) {
     const EyePicture left = eye_picture(left_picture), right = eye_picture(right_picture);
@@ -226,12 +222,9 @@ void drop_mismatches(EyeMoment& moment) {
 /// Of a pair that stands where it stands, parallax runs along the planes through both entrance pupils, which
 /// are not the rows of a sphere away from the middle: what counts is by how much a place is off its plane.
 void off_the_baseline(EyeMoment& moment, const Shot& shot, Seconds time) {
-    const Camera *left = nullptr, *right = nullptr;
-    for (const Camera& c : shot.rig.cameras) {
-        if (c.eyes == Eyes::left) left = left ? nullptr : &c;
-        if (c.eyes == Eyes::right) right = right ? nullptr : &c;
-    }
-    if (!left || !right) return;
+    if (!is_half_sphere_pair(shot.rig)) return;
+    const Camera *left = &shot.rig.cameras[0], *right = &shot.rig.cameras[1];
+    if (left->eyes == Eyes::right) std::swap(left, right);
     const Vec3 along = orientation_at(shot, time) * (right->pose.position_m - left->pose.position_m) *
                        (shot.stereo.swap ? -1 : 1);
     if (along.norm() < 1e-4) return;
@@ -300,12 +293,13 @@ EyeSummary summary_of(const EyeMoment& moment, const Shot& shot) {
     std::vector<double> vertical, horizontal, sharper, ev[3];
     int outside = 0, beyond = 0, at_rim = 0, cut = 0;
     const bool half = is_half_sphere_pair(shot.rig);
+    const double turn = parallel_disparity_deg(shot, moment.time, 0);
     const ComfortBudget& budget = shot.stereo.comfort;
     for (const EyePlace& p : moment.places) {
         const double h = double(p.horizontal_deg);
         horizontal.push_back(h);
         outside += h > budget.near_deg || h < -budget.far_deg;
-        beyond += parallel_disparity_deg(shot, moment.time, h) < -kBeyond_deg;
+        beyond += h + turn < -kBeyond_deg;
         if (half && p.direction.z() > 0 && p.direction.z() < std::sin(radians(kRim_deg)))
             ++at_rim, cut += h > kBeyond_deg;
         sharper.push_back(double(p.sharper));

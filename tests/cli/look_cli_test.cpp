@@ -191,6 +191,8 @@ TEST_CASE("eyes come from distances, are measured and fitted, and every word is 
     CHECK(stereo().swap);
     CHECK(says(porbit("eyes " + project + " --no-swap --ipd 0.2 --fit --time 0.5"), "fitted"));
     CHECK(stereo().ipd_m < 0.2);
+    CHECK(nlohmann::json::parse(porbit("eyes " + project + " --fit --list --time 0.5 --json"))["moments"]
+              .size() == 1); // one document, nothing beside it
     CHECK(stereo().keys.empty());
     // A second shot that converges elsewhere: its subject begins as it ends in the first.
     Project two = load_project(project);

@@ -2,6 +2,7 @@
 
 #include "base/angle.h"
 #include "base/json.h"
+#include "optics/eye_pairs.h"
 #include "solve/bundle/observations.h"
 
 #include <nlohmann/json.hpp>
@@ -13,9 +14,7 @@ namespace {
 /// distance is free.
 std::optional<double> vertical_residual_px(const Rig& rig, std::span<const PointFit> used) {
     constexpr double kPixels_deg = 2048 / 180.0;
-    if (used.empty() || rig.cameras.size() != 2 || rig.cameras[0].eyes == Eyes::both ||
-        rig.cameras[1].eyes == Eyes::both)
-        return std::nullopt;
+    if (used.empty() || !is_half_sphere_pair(rig)) return std::nullopt;
     double sum = 0;
     for (const PointFit& f : used) sum += f.residual_a_rad + f.residual_b_rad;
     return degrees(sum / double(used.size())) * kPixels_deg;

@@ -20,6 +20,7 @@ constexpr double kLeastInverse = 0.02; ///< 1/m
 constexpr float kNearlyOne = 1 - 1e-6f;
 constexpr double kReserveMargin_deg = 1; ///< inside its reach, of a lens that steps in
 constexpr std::size_t kMostReserves = 2;
+constexpr double kLean = 0.5; ///< of an eye, to the lens on its side
 
 /// A part of the plan made by one thread, with offsets of its own until it is joined.
 struct Piece {
@@ -161,11 +162,12 @@ class RowPlanner {
         return n;
     }
 
-    /// An eye's picture comes from the lens that stands nearest to its ray, so that parallax is least: the
-    /// one that would supply the centre's picture further to that side, by as much as the eye stands on the
-    /// rig.
+    /// An eye leans to the lens on its own side: the one that would supply the centre's picture further
+    /// there, by half of what the eye's place on the circle of lenses would ask for. In full, parallax is
+    /// least, but each eye sees other lenses, and what these differ by becomes vertical disparity
+    /// (docs/figures.md).
     void set_own_leads(Node& n, std::uint64_t which) const {
-        const Vec3 beside = n.looks + 0.5 * n.origin_m / lead_radius_m_;
+        const Vec3 beside = n.looks + kLean * n.origin_m / lead_radius_m_;
         for (std::size_t l = 0; l < lenses_.size(); ++l)
             if (which >> l & 1)
                 n.at[l].lead_deg = land(lenses_[l], lenses_[l].ray(beside, agree_)).margin_deg;

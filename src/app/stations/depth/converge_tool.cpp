@@ -10,11 +10,7 @@
 namespace porb::app {
 
 ConvergeTool::ConvergeTool(Session& session, PictureArea& picture, PictureService& service, QObject* parent)
-    : QObject(parent), session_(session), picture_(picture), service_(service), job_(this) {
-    connect(&job_, &BackgroundJob::ended, this, [this](const QString& error, bool) {
-        if (!error.isEmpty()) session_.say(error, Signal::stop);
-    });
-}
+    : QObject(parent), session_(session), picture_(picture), service_(service), job_(this) {}
 
 void ConvergeTool::toggle() {
     if (picture_.tool() == this) return picture_.set_tool(nullptr);
@@ -33,7 +29,8 @@ bool ConvergeTool::press(QMouseEvent* event) {
     picture_.update();
     const Vec3 looks = eye_rays_of(*shot, picture_.view().eye, session_.playhead()).looks(*direction);
     job_.start([this, project = session_.project(), id = shot->id, time = session_.playhead(),
-                looks](const BackgroundJob::Tell&, const Cancel& cancel) -> BackgroundJob::Finish {
+                looks](const BackgroundJob::Tell& tell, const Cancel& cancel) -> BackgroundJob::Finish {
+        tell(0, "Looking for its distance");
         const double metres =
             distance_towards(service_.composer(), *project, *find_shot(*project, id), time, looks, cancel);
         return [this, metres, time] {

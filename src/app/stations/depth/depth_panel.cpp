@@ -87,6 +87,7 @@ DepthPanel::DepthPanel(Session& session, PictureArea& picture, PictureService& s
                     [](StereoSettings& st, double v) { st.border_deg = v; });
     swap_ = new QCheckBox("Swap left and right");
     swap_->setObjectName("eyes_swap");
+    swap_->setToolTip("For a rig that was mounted or named the wrong way round");
     connect(swap_, &QCheckBox::clicked, this, &DepthPanel::swap);
     form->addRow("", swap_);
     column()->addLayout(form);
@@ -132,6 +133,8 @@ DepthPanel::DepthPanel(Session& session, PictureArea& picture, PictureService& s
         "in the list: no jump of depth at the cut");
     connect(meet_, &QPushButton::clicked, this, &DepthPanel::meet_before);
     keys_->layout()->addWidget(meet_);
+    column()->addWidget(new JobBar(meeting_, session_, "meet", "where both eyes converge"));
+    column()->addWidget(new JobBar(tool_.job(), session_, "converge", "where both eyes converge"));
 
     group("COMFORT");
     auto* budget = new QHBoxLayout;
@@ -182,9 +185,6 @@ DepthPanel::DepthPanel(Session& session, PictureArea& picture, PictureService& s
     mend_->setProperty("role", "hint");
     column()->addWidget(mend_);
 
-    connect(&meeting_, &BackgroundJob::ended, this, [this](const QString& error, bool) {
-        if (!error.isEmpty()) session_.say(error, Signal::stop);
-    });
     connect(&session_, &Session::project_changed, this, &DepthPanel::refresh_if_seen);
     connect(&session_, &Session::playhead_changed, this, [this] {
         if (isVisible()) show_figures();
@@ -246,13 +246,13 @@ void DepthPanel::meet_before() {
     std::size_t at = 0;
     while (at < shots.size() && shots[at].id != shot->id) ++at;
     if (at == 0 || at >= shots.size())
-        return session_.say("This is the first shot of the list.", Signal::care);
+        return session_.say("This is the first shot of the list: choose a later one.", Signal::care);
     if (picture_.mode() != ViewMode::window)
         return session_.say("Look at the subject in window view first (2).", Signal::care);
     const Vec3 subject = forward_of(picture_.look());
-    session_.say("Comparing the eyes of both shots…", Signal::good);
     meeting_.start([this, project = session_.project(), id = shot->id, before = shots[at - 1].id,
-                    subject](const BackgroundJob::Tell&, const Cancel& cancel) -> BackgroundJob::Finish {
+                    subject](const BackgroundJob::Tell& tell, const Cancel& cancel) -> BackgroundJob::Finish {
+        tell(0, "Comparing the eyes of both shots");
         const Met met = meeting(service_.composer(), *project, *find_shot(*project, before), subject,
                                 *find_shot(*project, id), subject, cancel);
         return [this, met] {

@@ -93,7 +93,12 @@ const std::vector<EyeSummary>& EyeMeasures::summaries() const {
 std::vector<EyeFinding> EyeMeasures::findings() {
     const Shot* shot = session_.shot();
     if (!shot) return {};
-    std::vector<EyeFinding> out = eye_findings(*shot);
+    // The sphere is looked through for them, which dragging convergence need not wait for.
+    if (Shot now = picture_of(*shot); checked_ != now) {
+        of_settings_ = eye_findings(*shot);
+        checked_ = std::move(now);
+    }
+    std::vector<EyeFinding> out = of_settings_;
     if (!out_of_date_) out.insert(out.end(), measured_.begin(), measured_.end());
     return out;
 }

@@ -29,10 +29,12 @@ class EyeMeasures : public QObject {
     void follow();
     Session& session_;
     BackgroundJob job_;
-    std::vector<EyeMoment> found_;       ///< of then_
-    std::vector<EyeMoment> now_;         ///< as the shot converges
-    std::vector<EyeSummary> summaries_;  ///< of now_
-    std::vector<EyeFinding> measured_;   ///< likewise
+    std::vector<EyeMoment> found_;      ///< of then_
+    std::vector<EyeMoment> now_;        ///< as the shot converges
+    std::vector<EyeSummary> summaries_; ///< of now_
+    std::vector<EyeFinding> measured_;  ///< likewise
+    std::vector<EyeFinding> of_settings_;
+    std::optional<Shot> checked_;        ///< of of_settings_, without where its eyes converge
     Shot then_;                          ///< of found_
     std::optional<StereoSettings> seen_; ///< of now_
     bool out_of_date_ = false;
