@@ -4,6 +4,7 @@
 #include "base/error.h"
 #include "master/render.h"
 #include "media/still.h"
+#include "project/fields_project.h"
 #include "project/limits.h"
 #include "stitch/depth_map.h"
 #include "stitch/plan/coverage_report.h"
@@ -11,7 +12,6 @@
 #include <fmt/format.h>
 
 #include <iostream>
-#include <map>
 
 namespace porb::cli {
 
@@ -104,13 +104,6 @@ struct MasterWords {
     bool distances = false, parts = false, list = false, no_sound = false;
 };
 
-const std::map<std::string, EyeLayout> kEyeLayouts = {{"mono", EyeLayout::mono},
-                                                      {"top-bottom", EyeLayout::top_bottom},
-                                                      {"left-right", EyeLayout::left_right},
-                                                      {"apart", EyeLayout::apart},
-                                                      {"views", EyeLayout::views},
-                                                      {"depth-below", EyeLayout::depth_below}};
-
 void list_presets() {
     for (const auto& p : presets())
         std::cout << fmt::format("{:<20} {}. {}\n", p.name, p.title, p.description);
@@ -126,7 +119,8 @@ void make_master(const MasterWords& w, const Run& run) {
     Project project = opened_project(w.project);
     may_write(w.out, project, w.project);
     Shot& shot = chosen_shot(project, w.shot, w.project);
-    const EyeLayout eyes = w.stereo.empty() ? preset->deliverable.stereo : kEyeLayouts.at(w.stereo);
+    const EyeLayout eyes =
+        w.stereo.empty() ? preset->deliverable.stereo : by_word(kEyeLayoutWords).at(w.stereo);
     Composer composer(render_library(shot, run.memory, eyes_in(eyes)));
     if (!w.from.empty()) shot.timing.in = moment_in(w.from, "--from", project, shot, composer.library());
     if (!w.to.empty()) shot.timing.out = end_in(w.to, "--to", project, shot, composer.library());
@@ -247,7 +241,7 @@ void add_picture_verbs(CLI::App& app, const Run& run) {
                 "--stereo", w->stereo,
                 "Instead of the preset's: mono, top-bottom, left-right, apart (a file for each eye), "
                 "views (of EXR), depth-below (mono above its distances)")
-            ->check(CLI::IsMember(kEyeLayouts));
+            ->check(CLI::IsMember(by_word(kEyeLayoutWords)));
         verb->add_option("--mapping", w->mapping, "sphere, or half for 180 degrees, instead of the preset's")
             ->check(CLI::IsMember({"sphere", "half"}));
         verb->add_option("--codec", w->codec, "h264, h265 or prores instead of the preset's")

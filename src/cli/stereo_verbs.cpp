@@ -4,6 +4,7 @@
 #include "base/angle.h"
 #include "base/error.h"
 #include "base/json.h"
+#include "project/fields_stereo.h"
 #include "project/limits.h"
 #include "project/span.h"
 #include "stereo/comfort.h"
@@ -147,9 +148,7 @@ void eyes(const EyesWords& w, const Run& run) {
     Shot& shot = chosen_shot(edit.project, w.shot, w.project);
     StereoSettings& s = shot.stereo;
     if (!w.from.empty()) {
-        s.from = w.from == "one"       ? EyesFrom::one
-                 : w.from == "cameras" ? EyesFrom::cameras
-                                       : EyesFrom::distances;
+        s.from = by_word(kEyesFromWords).at(w.from);
         if (s.from == EyesFrom::distances && find_distances_everywhere(shot))
             std::cerr << "porbit: note: flow is on now, with distances wherever two cameras see\n";
     }
@@ -159,7 +158,7 @@ void eyes(const EyesWords& w, const Run& run) {
     if (w.swap) s.swap = true;
     if (w.no_swap) s.swap = false;
     if (w.border) s.border_deg = *w.border;
-    if (!w.mono.empty()) s.mono = w.mono == "right" ? MonoEye::right : MonoEye::left;
+    if (!w.mono.empty()) s.mono = by_word(kMonoEyeWords).at(w.mono);
     if (w.clear_keys) s.keys.clear();
     if (!w.converge.empty()) s.converge_m = converge_in(w.converge, "--converge");
     for (const auto& word : w.keys) {
@@ -221,7 +220,7 @@ void add_stereo_verbs(CLI::App& app, const Run& run) {
             "--from", w->from,
             "one: both see the one picture; cameras: the rig's left and right ones; distances: drawn "
             "from all cameras by how far things are")
-        ->check(CLI::IsMember({"one", "cameras", "distances"}));
+        ->check(CLI::IsMember(by_word(kEyesFromWords)));
     verb->add_option("--ipd", w->ipd, "Interpupillary distance of drawn eyes, metres (0.064 unless set)")
         ->check(within(limits::kIpd_m));
     verb->add_option("--converge", w->converge,
@@ -236,7 +235,7 @@ void add_stereo_verbs(CLI::App& app, const Run& run) {
     verb->add_flag("--swap", w->swap, "Left is right");
     verb->add_flag("--no-swap", w->no_swap, "Left is left again")->excludes("--swap");
     verb->add_option("--mono", w->mono, "Which eye a mono picture of a pair takes: left or right")
-        ->check(CLI::IsMember({"left", "right"}));
+        ->check(CLI::IsMember(by_word(kMonoEyeWords)));
     verb->add_option("--border", w->border,
                      "Degrees over which half spheres fade at their rim, in both eyes alike; 0: a hard edge")
         ->check(within(limits::kBorder_deg));

@@ -9,6 +9,8 @@
 
 #include <CLI/CLI.hpp>
 
+#include <map>
+
 namespace porb {
 class MediaLibrary;
 struct Project;
@@ -37,6 +39,14 @@ void add_stereo_verbs(CLI::App& app, const Run& run);  ///< eyes
 void add_picture_verbs(CLI::App& app, const Run& run); ///< still, master
 void add_file_verbs(CLI::App& app, const Run& run);    ///< inspect, tag, simulate
 void add_rig_verbs(CLI::App& app, const Run& run); ///< takes, sync, circles, profiles, calibration, motion
+
+/// The words that a project's file has for a value (project/fields_*.h), for options.
+template <class Word, std::size_t N>
+auto by_word(const Word (&words)[N]) {
+    std::map<std::string, decltype(words[0].value)> out;
+    for (const Word& w : words) out.emplace(w.text, w.value);
+    return out;
+}
 
 /// The shot of that name or id, the first when `name` is empty. Throws Error when there is none.
 Shot& chosen_shot(Project& project, const std::string& name, const std::string& file);

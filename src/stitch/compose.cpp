@@ -152,12 +152,16 @@ Composer::MomentKey Composer::moment_key(const Project& project, const Shot& sho
     return out;
 }
 
+std::shared_ptr<const SeamZones> Composer::zones_of(const PlanKey& zones) {
+    return zones_.get(
+        zones, [&] { return std::make_shared<const SeamZones>(zones); },
+        [](const auto& made) { return made->bytes(); });
+}
+
 Composer::Moments Composer::moments(const Project& project, const Shot& shot, const MomentKey& field,
                                     const PlanKey& key, const Cancel& cancel) {
     Moments out;
-    out.zones = zones_.get(
-        field.zones, [&] { return std::make_shared<const SeamZones>(field.zones); },
-        [](const auto& zones) { return zones->bytes(); });
+    out.zones = zones_of(field.zones);
     const bool still = std::all_of(key.cameras.begin(), key.cameras.end(), [&](const KeyCamera& c) {
         const auto& ref = field.sources[std::size_t(&c - key.cameras.data())].ref;
         return !c.runs || ref.kind == MediaKind::still;
@@ -197,10 +201,7 @@ std::shared_ptr<const DistanceField> Composer::distances_at(const Project& proje
         {moment, eye},
         [&] {
             const auto from_centre = distances_from_centre(project, shot, moment, key, cancel);
-            const auto zones = zones_.get(
-                moment.zones, [&] { return std::make_shared<const SeamZones>(moment.zones); },
-                [](const auto& made) { return made->bytes(); });
-            return std::make_shared<const DistanceField>(zones->seen_by(*from_centre, eye));
+            return std::make_shared<const DistanceField>(zones_of(moment.zones)->seen_by(*from_centre, eye));
         },
         [](const auto& field) { return field->bytes(); });
 }

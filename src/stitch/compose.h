@@ -108,6 +108,7 @@ class Composer {
     MomentKey moment_key(const Project& project, const Shot& shot, Seconds time, const PlanKey& key) const;
     Moments moments(const Project& project, const Shot& shot, const MomentKey& field, const PlanKey& key,
                     const Cancel& cancel);
+    std::shared_ptr<const SeamZones> zones_of(const PlanKey& zones);
     std::shared_ptr<const DistanceField> distances_from_centre(const Project& project, const Shot& shot,
                                                                const MomentKey& moment, const PlanKey& key,
                                                                const Cancel& cancel);

@@ -1,5 +1,7 @@
 #include "app/stations/depth/comfort_lane.h"
 
+#include "app/widgets/plot_ground.h"
+
 #include <QHelpEvent>
 #include <QMouseEvent>
 #include <QPainter>
@@ -35,11 +37,7 @@ int ComfortLane::under(const QPointF& at) {
 
 void ComfortLane::paintEvent(QPaintEvent*) {
     QPainter p(this);
-    p.fillRect(rect(), colour::field);
-    p.setRenderHint(QPainter::Antialiasing);
-    QFont small = font();
-    small.setPixelSize(10);
-    p.setFont(small);
+    begin_plot(p, *this);
     const Shot* shot = session_.shot();
     const auto& moments = measures_.moments();
     if (!shot || moments.empty()) {

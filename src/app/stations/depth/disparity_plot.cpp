@@ -1,6 +1,6 @@
 #include "app/stations/depth/disparity_plot.h"
 
-#include "app/widgets/theme.h"
+#include "app/widgets/plot_ground.h"
 
 #include <QPainter>
 
@@ -30,11 +30,7 @@ void DisparityPlot::show_moment(const EyeMoment* moment, const ComfortBudget& bu
 
 void DisparityPlot::paintEvent(QPaintEvent*) {
     QPainter p(this);
-    p.setRenderHint(QPainter::Antialiasing);
-    p.fillRect(rect(), colour::field);
-    QFont small = font();
-    small.setPixelSize(10);
-    p.setFont(small);
+    begin_plot(p, *this);
     if (degrees_.empty()) {
         p.setPen(colour::muted);
         p.drawText(rect(), Qt::AlignCenter, "not measured");

@@ -1,5 +1,7 @@
 #include "app/stations/points/residual_lane.h"
 
+#include "app/widgets/plot_ground.h"
+
 #include "project/span.h"
 #include "solve/stitch_error.h"
 
@@ -103,11 +105,7 @@ void ResidualLane::measure() {
 
 void ResidualLane::paintEvent(QPaintEvent*) {
     QPainter p(this);
-    p.fillRect(rect(), colour::field);
-    p.setRenderHint(QPainter::Antialiasing);
-    QFont small = font();
-    small.setPixelSize(10);
-    p.setFont(small);
+    begin_plot(p, *this);
     if (const Shot* shot =
             session_.shot()) { // where samples are, as far as that is known without reading pictures
         std::vector<double> ticks;

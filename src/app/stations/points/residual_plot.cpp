@@ -1,6 +1,6 @@
 #include "app/stations/points/residual_plot.h"
 
-#include "app/widgets/theme.h"
+#include "app/widgets/plot_ground.h"
 #include "base/angle.h"
 #include "solve/bundle/report.h"
 #include "solve/pictures/grey.h"
@@ -42,11 +42,7 @@ void ResidualPlot::show(const Shot* shot, const std::vector<PointFit>& fits) {
 
 void ResidualPlot::paintEvent(QPaintEvent*) {
     QPainter p(this);
-    p.fillRect(rect(), colour::field);
-    p.setRenderHint(QPainter::Antialiasing);
-    QFont small = font();
-    small.setPixelSize(10);
-    p.setFont(small);
+    begin_plot(p, *this);
     if (residuals_.empty()) {
         p.setPen(colour::muted);
         p.drawText(rect(), Qt::AlignCenter, "No points yet");

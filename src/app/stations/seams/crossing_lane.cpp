@@ -1,5 +1,7 @@
 #include "app/stations/seams/crossing_lane.h"
 
+#include "app/widgets/plot_ground.h"
+
 #include "project/project.h"
 
 #include <QHelpEvent>
@@ -50,11 +52,7 @@ int CrossingLane::under(const QPointF& at) const {
 
 void CrossingLane::paintEvent(QPaintEvent*) {
     QPainter p(this);
-    p.fillRect(rect(), colour::field);
-    p.setRenderHint(QPainter::Antialiasing);
-    QFont small = font();
-    small.setPixelSize(10);
-    p.setFont(small);
+    begin_plot(p, *this);
     const Shot* shot = session_.shot();
     if (!shot || !shot->seams.crossings) {
         p.setPen(colour::muted);
