@@ -60,7 +60,7 @@ void print_words(const Inspection& i, const std::string& file) {
 struct SimWords {
     std::string scene, out, rig = "two-fisheyes", rate = "30";
     std::vector<std::string> faults;
-    std::vector<double> truth_times{1.0}, truth_place{0, 0, 0}, truth_merge{55, 80};
+    std::vector<double> truth_times{1.0}, truth_place{0, 0, 0}, truth_merge{55, 80}, place{0, 0};
     sim::SimOptions options;
 };
 
@@ -74,6 +74,7 @@ void run_simulation(SimWords w, const Run& run) {
     sim::SimOptions o = w.options;
     o.distant = w.scene == "hall-distant";
     if (!o.distant) o.things = sim::things_by_scene().at(w.scene);
+    o.place_m = Vec3(w.place[0], 0, w.place[1]);
     o.truth_place_m = Vec3(w.truth_place[0], w.truth_place[1], w.truth_place[2]);
     o.truth_merge_from_deg = w.truth_merge[0], o.truth_merge_to_deg = w.truth_merge[1];
     if (w.truth_merge[0] >= w.truth_merge[1])
@@ -183,6 +184,15 @@ void add_file_verbs(CLI::App& app, const Run& run) {
         verb->add_option("--truth-times", w->truth_times, "Seconds at which they are written")
             ->delimiter(',')
             ->check(within({0, 36000}));
+        verb->add_flag("!--no-stand", w->options.stand, "Without the stand under the rig, and its shadow");
+        verb->add_option("--place", w->place,
+                         "Where rig and stand are: metres right and forward of the hall's middle")
+            ->delimiter(',')
+            ->expected(2)
+            ->check(within({-3, 3}));
+        verb->add_option("--light-change", w->options.light_change_ev,
+                         "Stops by which all light grows from the first frame to the last")
+            ->check(within({-8, 8}));
         verb->add_option("--things-seed", w->options.things_seed, "Where which of the things close by stand");
         verb->add_option(
                 "--truth-place", w->truth_place,

@@ -155,6 +155,7 @@ int main(int argc, char** argv) {
     cli::add_seam_verbs(app, run);
     cli::add_line_verbs(app, run);
     cli::add_stereo_verbs(app, run);
+    cli::add_patch_verbs(app, run);
     cli::add_picture_verbs(app, run);
     cli::add_file_verbs(app, run);
     try {

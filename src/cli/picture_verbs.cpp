@@ -20,7 +20,7 @@ namespace {
 struct StillWords {
     std::string project, shot, time = "0", eye = "mono", mapping = "sphere", out;
     int width = 3840, depth = 8;
-    bool distance = false, parts = false;
+    bool distance = false, parts = false, patches = true;
 };
 
 void make_still(const StillWords& w, const Run& run) {
@@ -36,6 +36,7 @@ void make_still(const StillWords& w, const Run& run) {
     request.eye = w.eye == "left" ? Eye::left : w.eye == "right" ? Eye::right : Eye::mono;
     if (w.eye == "both")
         request.stereo = w.mapping == "half" ? StereoLayout::left_right : StereoLayout::top_bottom;
+    request.patches = w.patches;
     request.time = moment_in(w.time, "--time", project, shot, composer.library());
     if (request.mapping == SphereMapping::equirect) {
         for (const PoleHole& hole : pole_holes(shot)) std::cerr << "porbit: note: " << words_of(hole) << "\n";
@@ -202,6 +203,7 @@ void add_picture_verbs(CLI::App& app, const Run& run) {
         verb->add_flag("--parts", w->parts,
                        "Metres in a part of their own, which is read without the colours")
             ->needs("--distance");
+        verb->add_flag("!--without-patches", w->patches, "What cameras supply alone");
         verb->add_option("--out", w->out, "FILE.png, .jpg, .tif or .exr")->required();
         verb->callback([w, run] { make_still(*w, run); });
     }

@@ -36,6 +36,7 @@ void add_grade_verbs(CLI::App& app, const Run& run);   ///< curve, grade, denois
 void add_seam_verbs(CLI::App& app, const Run& run);    ///< shape, shelter
 void add_line_verbs(CLI::App& app, const Run& run);    ///< lines, crossings, flow
 void add_stereo_verbs(CLI::App& app, const Run& run);  ///< eyes
+void add_patch_verbs(CLI::App& app, const Run& run);   ///< patch
 void add_picture_verbs(CLI::App& app, const Run& run); ///< still, master
 void add_file_verbs(CLI::App& app, const Run& run);    ///< inspect, tag, simulate
 void add_rig_verbs(CLI::App& app, const Run& run); ///< takes, sync, circles, profiles, calibration, motion

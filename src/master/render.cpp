@@ -221,6 +221,7 @@ Picture render_still(Composer& composer, const Project& project, const Shot& sho
     View view;
     view.target = sphere_target(request.mapping, request.width);
     view.eye = request.eye;
+    view.patches = request.patches;
     return compose_layout(composer, project, shot, request.time, view, request.stereo, cancel);
 }
 

@@ -60,6 +60,7 @@ struct StillRequest {
     SphereMapping mapping = SphereMapping::equirect;
     StereoLayout stereo = StereoLayout::mono;
     Eye eye = Eye::mono; ///< with a mono layout
+    bool patches = true;
 };
 Picture render_still(Composer& composer, const Project& project, const Shot& shot,
                      const StillRequest& request, const Cancel& cancel = {});

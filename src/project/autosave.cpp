@@ -4,6 +4,7 @@
 #include "base/fields.h"
 #include "base/file.h"
 #include "project/limits.h"
+#include "project/tile_store.h"
 
 #include <fmt/format.h>
 
@@ -43,6 +44,7 @@ Autosave read_autosave(const fs::path& file) {
         a.project_file = (fs::absolute(file).parent_path() / a.project_file).lexically_normal();
     a.opened = std::strtoull(opened.c_str(), nullptr, 16);
     a.project = parse_project(place.at("project").json().dump(), file);
+    find_tiles(a.project, file);
     return a;
 }
 
@@ -88,12 +90,14 @@ void AutosaveSlot::write(const fs::path& project_file, std::uint64_t opened, con
     text.erase(text.rfind('}'));
     text.erase(text.find_last_not_of(" \n") + 1);
     text += ",\n  \"project\": " + project_to_text(project, file_) + "}\n";
+    write_tiles(project, file_);
     write_file_atomically(file_, text);
 }
 
 void AutosaveSlot::remove() const {
     std::error_code code;
     fs::remove(file_, code);
+    fs::remove_all(tile_folder(file_), code);
 }
 
 std::vector<Autosave> find_autosaves(const fs::path& folder, std::vector<fs::path>* unreadable) {

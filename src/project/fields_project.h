@@ -3,6 +3,7 @@
 
 #include "project/fields_calibrating.h"
 #include "project/fields_look.h"
+#include "project/fields_patches.h"
 #include "project/fields_seams.h"
 #include "project/fields_stereo.h"
 #include "project/origins.h"
@@ -163,6 +164,7 @@ void fields(V& v, S& s) {
     v.part_unless_usual("match", s.colour.match);
     fields(v, s.seams);
     v.part_unless_usual("stereo", s.stereo);
+    v.list("patches", s.patches);
     fields(v, s.look);
     v.check([&](const auto& c) { check_shot(c, s); });
     v.rest(s.extra_json);

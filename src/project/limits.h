@@ -55,6 +55,11 @@ inline constexpr Range kScanStep_s{0, 3600}, kApart_px{0, 1e5};
 inline constexpr Range kIpd_m{0.001, 1}, kConverge_m{0, 1e6}; // 0 stands for infinitely far
 inline constexpr Range kMerge_deg{0, 90}, kComfort_deg{0.05, 20}, kBorder_deg{0, 45};
 
+// Patches.
+inline constexpr Range kPatchWidth_deg{1, 150}, kPatchDistance_m{0.05, 1000};
+inline constexpr Range kPatchSide_px{64, 8192};
+inline constexpr Range kPatchGain{0, 64}, kPatchOffset{-4, 4};
+
 // Grade.
 inline constexpr Range kContrast{0.1, 10}, kPivot{0.001, 10};
 inline constexpr Range kLift{-1, 1}, kGamma{0.1, 10}, kGain{0, 16}, kSaturation{0, 16};

@@ -9,6 +9,7 @@
 #include "project/calibrating.h"
 #include "project/colour.h"
 #include "project/grade.h"
+#include "project/patches.h"
 #include "project/seams.h"
 #include "project/stereo.h"
 
@@ -151,6 +152,7 @@ struct Shot {
     ShotColour colour;
     ShotSeams seams;
     StereoSettings stereo;
+    SharedList<Patch> patches; ///< the first lies lowest
     ShotLook look;
     std::string extra_json;
     bool operator==(const Shot&) const = default;

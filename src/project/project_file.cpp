@@ -1,6 +1,7 @@
 #include "base/file.h"
 #include "project/fields_project.h"
 #include "project/rig_change.h"
+#include "project/tile_store.h"
 
 namespace porb {
 
@@ -98,11 +99,15 @@ std::string project_to_text(const Project& p, const fs::path& file) {
 }
 
 Project load_project(const fs::path& file, std::vector<std::string>* remarks) {
-    return parse_project(read_text_file(file, limits::kProjectBytes), file, remarks);
+    Project p = parse_project(read_text_file(file, limits::kProjectBytes), file, remarks);
+    find_tiles(p, file, remarks);
+    return p;
 }
 
 void save_project(const Project& project, const fs::path& file) {
-    write_file_atomically(file, project_to_text(project, file));
+    const std::string text = project_to_text(project, file);
+    write_tiles(project, file);
+    write_file_atomically(file, text);
 }
 
 std::vector<LineMark> parse_lines(std::string_view json_text, const std::string& where) {

@@ -1,6 +1,13 @@
 // What must hold between the fields of a project.
 #include "media/sequence.h"
 #include "project/fields_project.h"
+#include "project/tile_store.h"
+
+#include <fmt/format.h>
+
+#include <cstdio>
+#include <cstring>
+#include <sstream>
 
 namespace porb {
 
@@ -116,6 +123,11 @@ void check_project(const FieldChecker& c, const Project& p) {
                 shot.entry("cameras", i)
                     .refuse("media", "names media '" + id + "', which the project has not",
                             "Add it under media");
+        for (std::size_t i = 0; i < s.patches.size(); ++i)
+            if (const auto& id = s.patches[i].media; !id.empty() && !media.contains(id))
+                shot.entry("patches", i)
+                    .refuse("media", "names media '" + id + "', which the project has not",
+                            "Add it under media");
     }
     for (std::size_t d = 0; d < p.deliverables.size(); ++d)
         if (!shots.contains(p.deliverables[d].shot))
@@ -171,6 +183,45 @@ std::vector<std::uint8_t> WhoCode::parse(const JsonPlace& place) {
 
 const char* WhoCode::fault(const Shared<std::vector<std::uint8_t>>&) {
     return nullptr; // how many cells, and which cameras, is a rule of the shot
+}
+
+std::string TilesCode::text(const TileImage& image) {
+    if (image.empty()) return "none";
+    std::string out = fmt::format("{}x{}x{}", image.width(), image.height(), image.channels());
+    for (int ty = 0; ty < image.down(); ++ty)
+        for (int tx = 0; tx < image.across(); ++tx)
+            if (const Tile* tile = image.tile(tx, ty))
+                out += fmt::format(" {},{}:{}", tx, ty, tile_name(*tile));
+    return out;
+}
+
+TileImage TilesCode::parse(const JsonPlace& place) {
+    constexpr std::size_t kLongest = 1u << 20;
+    const std::string text = place.text(kLongest);
+    if (text == "none") return {};
+    std::istringstream words(text);
+    int width = 0, height = 0, channels = 0;
+    char x = 0, y = 0;
+    words >> width >> x >> height >> y >> channels;
+    if (!words || x != 'x' || y != 'x' || width < 1 || height < 1 ||
+        std::max(width, height) > limits::kPatchSide_px.high || (channels != 1 && channels != 4))
+        place.refuse("does not say a size that painted pixels may have", kMend);
+    TileImage image(width, height, channels);
+    std::string word;
+    while (words >> word) {
+        int tx = -1, ty = -1;
+        char name[33] = {};
+        if (std::sscanf(word.c_str(), "%d,%d:%32[0-9a-f]", &tx, &ty, name) != 3 || std::strlen(name) != 32 ||
+            word.size() != word.find(':') + 33 || tx < 0 || ty < 0 || tx >= image.across() ||
+            ty >= image.down())
+            place.refuse("'" + word.substr(0, 48) + "' does not name a square of it", kMend);
+        image.set_tile(tx, ty, std::make_shared<const Tile>(name, channels, nullptr));
+    }
+    return image;
+}
+
+const char* TilesCode::fault(const TileImage&) {
+    return nullptr; // what sizes go together is a rule of the patch
 }
 
 } // namespace porb

@@ -279,12 +279,12 @@ void add_furniture(Tracer& tracer) {
 }
 
 /// The tripod under the rig: it stays put, but is made of sticks like what moves.
-void add_stand(std::vector<Stick>& sticks) {
-    const Vec3f hub(0, 0.62f, 0);
-    sticks.push_back({{0, 0.16f, 0}, hub, 0.018f, 0.022f, iron});
+void add_stand(std::vector<Stick>& sticks, const Vec3f& at) {
+    const Vec3f hub = at + Vec3f(0, 0.62f, 0);
+    sticks.push_back({at + Vec3f(0, 0.16f, 0), hub, 0.018f, 0.022f, iron});
     for (int leg = 0; leg < 3; ++leg)
         sticks.push_back(
-            {hub, at_angle(0.42f, kTurn * (float(leg) / 3 + 0.08f), kFloor), 0.018f, 0.012f, iron});
+            {hub, at + at_angle(0.42f, kTurn * (float(leg) / 3 + 0.08f), kFloor), 0.018f, 0.012f, iron});
 }
 
 void add_keeper(double seconds, std::vector<Ball>& balls, std::vector<Stick>& sticks) {
@@ -351,7 +351,7 @@ void Hall::set_time(double seconds) {
     std::vector<Ball> balls;
     std::vector<Stick> sticks = standing_.sticks;
     balls.push_back({{-1.62f, 0.42f, 1.72f}, 0.20f, globe});
-    add_stand(sticks);
+    if (stand_) add_stand(sticks, *stand_);
     add_keeper(seconds, balls, sticks);
     add_orrery(seconds, balls, sticks);
     tracer_.set_moving(std::move(balls), std::move(sticks));

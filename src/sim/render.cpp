@@ -239,8 +239,20 @@ Truth make_truth(const SimOptions& o) {
     return truth;
 }
 
+double light_gain(const SimOptions& o, double t) {
+    return std::exp2(o.light_change_ev * std::clamp(t / o.seconds, 0.0, 1.0));
+}
+
+namespace {
+void set_hall(Hall& hall, const SimOptions& o, double t) {
+    const double scale = o.distant ? kDistant : 1;
+    hall.place_stand(o.stand ? std::optional<Vec3f>((o.place_m / scale).cast<float>()) : std::nullopt);
+    hall.set_time(t);
+}
+} // namespace
+
 Vec3 rig_place(const SimOptions& o, double t) {
-    if (!o.faults.drive) return Vec3::Zero();
+    if (!o.faults.drive) return o.place_m;
     const double a = kDriveTurn * t; // a circle of 1.1 m, driven at a walking pace
     return 1.1 * Vec3(1 - std::cos(a), 0, std::sin(a)) - Vec3(0.2, 0, 0.5);
 }
@@ -276,7 +288,7 @@ Picture render_source(Hall& hall, const SimOptions& o, const Truth& truth,
         const CameraTruth& faults = truth.cameras[index];
         const double shot_time =
             (frame_time(frame, o.rate).to_double() - faults.offset_s) / (1 + faults.drift_ppm * 1e-6);
-        hall.set_time(shot_time);
+        set_hall(hall, o, shot_time);
         const LensMap map(camera.lens);
         const Mat3 mount = rotation_of(camera.pose.turn);
         const double readout = readout_s(o);
@@ -294,7 +306,7 @@ Picture render_source(Hall& hall, const SimOptions& o, const Truth& truth,
         std::vector<RowPose> poses;
         for (int y = 0; y < (readout > 0 ? out.height() : 1); ++y)
             poses.push_back(pose_at(shot_time + readout * ((y + 0.5) / out.height() - 0.5) * (readout > 0)));
-        const double gain = std::exp2(faults.exposure_ev);
+        const double gain = std::exp2(faults.exposure_ev) * light_gain(o, shot_time);
         const Vec3f gains(float(gain * faults.red_gain), float(gain), float(gain * faults.blue_gain));
         const auto& circle = camera.lens.circle;
         const Lamp lamp = lamp_at(circle, index);
@@ -348,7 +360,7 @@ Picture render_source(Hall& hall, const SimOptions& o, const Truth& truth,
 
 Picture true_panorama(Hall& hall, const SimOptions& o, double seconds, SphereMapping mapping, int width,
                       TruthEye eye) {
-    hall.set_time(seconds);
+    set_hall(hall, o, seconds);
     const bool half = mapping == SphereMapping::half_equirect;
     const TargetMap map(half ? half_sphere_target(width) : equirect_target(width));
     Picture out(map.target().width, map.target().height);
@@ -361,12 +373,13 @@ Picture true_panorama(Hall& hall, const SimOptions& o, double seconds, SphereMap
     if (!half)
         rays = converged({0.5 * side * o.truth_ipd_m, 0, o.truth_merge_from_deg, o.truth_merge_to_deg},
                          o.truth_converge_m);
+    const auto gain = float(light_gain(o, seconds));
     const Vec3 lens = half ? Vec3(side * kHalfEye, 0, 0) : Vec3(Vec3::Zero());
     parallel_ranges(out.height(), 8, [&](int begin, int end) {
         for (int y = begin; y < end; ++y)
             for (int x = 0; x < out.width(); ++x) {
                 float covered;
-                const Vec3f light = pixel_light(
+                const Vec3f light = gain * pixel_light(
                     hall, x, y,
                     [&](float dx, float dy, Vec3f& from, Vec3f& direction) {
                         const Vec3 d = rays.looks(*map.direction(Vec2(x + dx, y + dy)));
@@ -384,7 +397,7 @@ Picture true_panorama(Hall& hall, const SimOptions& o, double seconds, SphereMap
 }
 
 std::vector<float> true_distances(Hall& hall, const SimOptions& o, double seconds, int width) {
-    hall.set_time(seconds);
+    set_hall(hall, o, seconds);
     const TargetMap map(equirect_target(width));
     const Vec3f from = truth_place(o, seconds).cast<float>();
     const float scale = o.distant ? float(kDistant) : 1.0f;

@@ -52,6 +52,9 @@ struct SimOptions {
     SimRig rig = SimRig::two_fisheyes;
     int circle_size = 960; ///< pixels a side of the square that holds one circle
     double seconds = 4;
+    bool stand = true;               ///< under the rig, with its shadow
+    Vec3 place_m = Vec3::Zero();     ///< of rig and stand: right, down and forward of the hall's middle
+    double light_change_ev = 0;      ///< by which all light grows evenly from the first frame to the last
     FrameRate rate{30};
     Faults faults;
     std::vector<double> offsets_s; ///< of the ring's files, instead of those the fault makes
@@ -84,7 +87,9 @@ const std::map<std::string, SimRig>& rigs_by_name();
 Truth make_truth(const SimOptions& options);
 /// The lean of the whole rig at a shot time, shake included: rig directions become world directions by it.
 Turn rig_turn(const SimOptions& options, const Truth& truth, double seconds);
-/// Where the rig's centre is at a shot time; the origin unless it drives.
+/// How much lighter everything is at a shot time than at the first.
+double light_gain(const SimOptions& options, double seconds);
+/// Where the rig's centre is at a shot time; the options' place unless it drives.
 Vec3 rig_place(const SimOptions& options, double seconds);
 /// Where true panoramas and distances are seen from, in the hall's own measure.
 Vec3 truth_place(const SimOptions& options, double seconds);

@@ -36,9 +36,11 @@ std::string size_text(int width, int height) {
 } // namespace
 
 Composer::Composer(std::shared_ptr<MediaLibrary> library)
-    : library_(std::move(library)), cleaner_(library_->bound()), plans_(library_->bound()),
+    : library_(std::move(library)), cleaner_(library_->bound()), patch_drawer_(library_->bound()),
+      plans_(library_->bound()),
       zones_(library_->bound()), matched_moments_(library_->bound()), fields_(library_->bound()),
-      eye_fields_(library_->bound()), confidences_(library_->bound()), bands_(library_->bound()) {}
+      eye_fields_(library_->bound()), confidences_(library_->bound()), bands_(library_->bound()),
+      bases_(library_->bound()) {}
 
 std::shared_ptr<const BlendPlan> Composer::plan_for(const PlanKey& key) {
     return plans_.get(
@@ -302,6 +304,8 @@ Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Se
     } else {
         out.plan = plan_for(key);
     }
+    if (view.patches && !shot.patches.empty())
+        out.patches = patches_at(project, shot, time, view, cancel);
     SourceFrames frames = read_running(project, shot, time, out.plan->cameras, cancel);
     out.sources = std::move(frames.sources);
     out.tones = std::move(frames.tones);
@@ -338,16 +342,91 @@ Picture Composer::blend(const Gathered& gathered, const Cancel& cancel) {
             frame.distances = &gathered.distances->grid, frame.hidden = gathered.distances->hidden,
             frame.silhouettes = &gathered.distances->silhouettes;
         blend_rows(*gathered.plan, frame, begin, end, out);
-        if (gathered.grader)
-            for (int y = begin; y < end; ++y) gathered.grader->apply(out.row(y), std::size_t(out.width()));
-        if (gathered.border_deg > 0) fade_rim(gathered.view, gathered.border_deg, begin, end, out);
+        finish(gathered, begin, end, out);
     });
     return out;
 }
 
+void Composer::finish(const Gathered& gathered, int begin, int end, Picture& out) const {
+    draw_patches(gathered.patches, begin, end, out);
+    if (gathered.grader)
+        for (int y = begin; y < end; ++y) gathered.grader->apply(out.row(y), std::size_t(out.width()));
+    if (gathered.border_deg > 0) fade_rim(gathered.view, gathered.border_deg, begin, end, out);
+}
+
 Picture Composer::compose(const Project& project, const Shot& shot, Seconds time, const View& view,
                           const Cancel& cancel) {
-    return blend(gather(project, shot, time, view, cancel), cancel);
+    constexpr std::int64_t kMostShown = 4 << 20; // what a window shows
+    const Region region = whole_region(view);
+    const auto patched = [&] {
+        return std::any_of(shot.patches.begin(), shot.patches.end(),
+                           [&](const Patch& p) { return shows(p, time); });
+    };
+    if (!view.patches || std::int64_t(region.width) * region.height > kMostShown || !patched())
+        return blend(gather(project, shot, time, view, cancel), cancel);
+    BaseKey key{shot, project.media, nearest_frame_time(time, shot.timing.rate), view};
+    key.shot.patches.clear();
+    key.shot.look.grade = {};
+    key.view.patches = false;
+    const auto base = base_again(key, project, cancel);
+    if (!base) return blend(gather(project, shot, time, view, cancel), cancel);
+    Gathered top;
+    top.view = view;
+    if (view.target.kind == TargetKind::half_sphere) top.border_deg = shot.stereo.border_deg;
+    top.grader = grader_for(shot.look.grade);
+    top.patches = patches_at(project, shot, key.time, view, cancel);
+    Picture out(base->width(), base->height(), library_->pool());
+    parallel_ranges(out.height(), kRowsAtATime, [&](int begin, int end) {
+        cancel.check();
+        for (int y = begin; y < end; ++y) std::copy_n(base->row(y), std::size_t(out.width()) * 4, out.row(y));
+        finish(top, begin, end, out);
+    });
+    return out;
+}
+
+std::optional<Picture> Composer::base_again(const BaseKey& key, const Project& project, const Cancel& cancel) {
+    if (auto found = bases_.find(key)) return found;
+    {
+        // While a shot plays each moment is asked for once, and keeping it would push out what is needed.
+        const std::lock_guard lock(base_mutex_);
+        const bool again = asked_ && *asked_ == key;
+        if (!again) {
+            asked_ = std::make_shared<const BaseKey>(key);
+            return std::nullopt;
+        }
+    }
+    Picture made = compose_ungraded(project, key.shot, key.time, key.view, cancel);
+    bases_.keep(key, made, made.bytes());
+    return made;
+}
+
+std::vector<DrawnPatch> Composer::patches_at(const Project& project, const Shot& shot, Seconds time,
+                                             const View& view, const Cancel& cancel) {
+    const auto footage = [&](const View& below) {
+        return compose_ungraded(project, shot, time, below, cancel);
+    };
+    return patch_drawer_.gather(project, shot, time, view, *library_, footage, cancel);
+}
+
+Picture Composer::patches_alone(const Project& project, const Shot& shot, Seconds time, const View& view,
+                                const Cancel& cancel) {
+    time = nearest_frame_time(time, shot.timing.rate);
+    const auto patches = patches_at(project, shot, time, view, cancel);
+    const Region region = whole_region(view);
+    Picture out(region.width, region.height, library_->pool());
+    parallel_ranges(out.height(), kRowsAtATime, [&](int begin, int end) {
+        for (int y = begin; y < end; ++y) std::fill_n(out.row(y), std::size_t(out.width()) * 4, Half(0));
+        draw_patches(patches, begin, end, out);
+    });
+    return out;
+}
+
+Picture Composer::compose_ungraded(const Project& project, const Shot& shot, Seconds time, const View& view,
+                                   const Cancel& cancel) {
+    Gathered gathered = gather(project, shot, time, view, cancel);
+    gathered.grader = nullptr;
+    gathered.border_deg = 0;
+    return blend(gathered, cancel);
 }
 
 Picture compose_layout(Composer& composer, const Project& project, const Shot& shot, Seconds time, View view,

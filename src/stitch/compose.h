@@ -7,6 +7,7 @@
 #include "project/span.h"
 #include "stitch/blend/light_bands.h"
 #include "stitch/distances/distances.h"
+#include "stitch/patches/drawing.h"
 #include "stitch/plan/plan.h"
 #include "stitch/source/denoise.h"
 #include "stitch/source/tone.h"
@@ -28,6 +29,14 @@ class Composer {
     Picture compose(const Project& project, const Shot& shot, Seconds time, const View& view,
                     const Cancel& cancel = {});
 
+    /// The same before the grade: what patches lie in, and what they are painted from.
+    Picture compose_ungraded(const Project& project, const Shot& shot, Seconds time, const View& view,
+                             const Cancel& cancel = {});
+
+    /// The shot's patches over nothing, graded by nothing.
+    Picture patches_alone(const Project& project, const Shot& shot, Seconds time, const View& view,
+                          const Cancel& cancel = {});
+
     /// compose() in its two halves, so that reading the next frame and blending this one can overlap.
     struct Gathered {
         std::shared_ptr<const BlendPlan> plan;
@@ -35,6 +44,7 @@ class Composer {
         std::vector<CameraTone> tones;
         std::shared_ptr<const DistanceField> distances; ///< none: everything at the agree distance
         std::vector<SphereGrid> lights;
+        std::vector<DrawnPatch> patches;      ///< the first lies lowest
         std::shared_ptr<const Grader> grader; ///< or none
         Filter filter = Filter::cubic;
         View view;             ///< whose picture it becomes
@@ -118,9 +128,23 @@ class Composer {
     std::vector<SphereGrid> lights_at(const Project& project, const Shot& shot, Seconds time,
                                       const PlanKey& key, const SphereGrid& distances, const Cancel& cancel);
     std::shared_ptr<const Grader> grader_for(const Grade& grade);
+    /// What lies below the patches of a moment that is looked at again and again while they are painted.
+    struct BaseKey {
+        Shot shot; ///< without patches and grade
+        std::vector<Media> media;
+        Seconds time;
+        View view;
+        bool operator==(const BaseKey&) const = default;
+    };
+    std::optional<Picture> base_again(const BaseKey& key, const Project& project, const Cancel& cancel);
+    std::vector<DrawnPatch> patches_at(const Project& project, const Shot& shot, Seconds time,
+                                       const View& view, const Cancel& cancel);
+    /// Patches, grade and rim, of rows that were blended.
+    void finish(const Gathered& gathered, int begin, int end, Picture& out) const;
 
     std::shared_ptr<MediaLibrary> library_;
     Cleaner cleaner_;
+    PatchDrawer patch_drawer_;
     Cache<PlanKey, std::shared_ptr<const BlendPlan>> plans_;
     Cache<PlanKey, std::shared_ptr<const SeamZones>> zones_;
     Cache<MomentKey, SeamZones::MatchedMomentPtr>
@@ -129,6 +153,9 @@ class Composer {
     Cache<std::pair<MomentKey, RigEyeRays>, std::shared_ptr<const DistanceField>> eye_fields_;
     Cache<MomentKey, std::shared_ptr<const SphereGrid>> confidences_;
     Cache<std::pair<PlanKey, double>, std::shared_ptr<const LightBands>> bands_; ///< by their widest, degrees
+    Cache<BaseKey, Picture> bases_;
+    std::mutex base_mutex_;
+    std::shared_ptr<const BaseKey> asked_; ///< of the last picture with patches
     std::mutex grader_mutex_;
     Grade graded_;
     std::shared_ptr<const Grader> grader_;

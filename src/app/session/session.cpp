@@ -6,6 +6,7 @@
 #include "project/limits.h"
 #include "project/origins.h"
 #include "project/span.h"
+#include "project/tile_store.h"
 #include "solve/bundle/point_fit.h"
 #include "solve/points.h"
 
@@ -220,12 +221,15 @@ bool Session::open(const std::filesystem::path& file) {
         // meanwhile.
         const std::string text = read_text_file(file, limits::kProjectBytes);
         Project project = parse_project(text, file, &remarks);
+        std::vector<std::string> painted;
+        find_tiles(project, file, &painted);
         sweep_parts(std::filesystem::absolute(file).parent_path());
         replaced(std::move(project), std::filesystem::absolute(file), fingerprint_of_bytes(text), true);
         QStringList words;
         for (const auto& r : remarks) words << QString::fromStdString(r);
         if (!words.isEmpty())
             say("Left out, since the rig has no such camera: " + words.join("; "), Signal::care);
+        for (const auto& r : painted) say(QString::fromStdString(r), Signal::care);
         return true;
     } catch (const std::exception& e) {
         say(QString::fromStdString(words_of(e)), Signal::stop);
@@ -252,6 +256,7 @@ Session::Saved Session::save(const std::filesystem::path& file, bool over_change
         porb::must_not_replace(file, *project(), {});
         sweep_parts(std::filesystem::absolute(file).parent_path());
         const std::string text = project_to_text(*project(), file);
+        write_tiles(*project(), file);
         write_file_atomically(file, text);
         written = fingerprint_of_bytes(text);
     } catch (const std::exception& e) {
@@ -269,6 +274,7 @@ Session::Saved Session::save(const std::filesystem::path& file, bool over_change
 }
 
 bool Session::recover(const Autosave& left) {
+    read_all_tiles(left.project); // its folder goes with the autosave
     auto slot = AutosaveSlot::adopt(left);
     if (!slot) {
         say("Another window has taken that work up already.", Signal::care);

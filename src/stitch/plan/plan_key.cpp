@@ -89,6 +89,7 @@ PlanKey plan_key(const Shot& shot, const View& view, Seconds time, Sources sourc
         orientation_moves(shot) ? turn_of(orientation_at(shot, time)) : shot.levelling.orientation;
     key.agree_distance_m = shot.seams.agree_distance_m;
     key.view = view;
+    key.view.patches = true; // they lie over what a plan is about
     key.view.eye = cameras_of(shot, view.eye);
     key.rays = eye_rays_of(shot, view.eye, time);
     if (shot.seams.flow.on) {

@@ -24,6 +24,7 @@ struct View {
     Region region;
     Eye eye = Eye::mono;
     Filter filter = Filter::cubic;
+    bool patches = true; ///< false: what cameras supply alone
     bool operator==(const View&) const = default;
 };
 

@@ -1,0 +1,272 @@
+#include "patch/brush.h"
+
+#include "base/angle.h"
+#include "base/parallel.h"
+#include "base/smooth.h"
+#include "patch/fill.h"
+#include "stitch/patches/sampler.h"
+
+#include <opencv2/imgproc.hpp>
+
+namespace porb {
+
+namespace {
+constexpr double kSpacing = 0.16; ///< from dab to dab, of the diameter
+constexpr double kFreshEvery = 1.1; ///< diameters after which a wandering source moves on
+
+Rgba over(const Rgba& top, const Rgba& below) {
+    const float k = 1 - top.a;
+    return {top.r + k * below.r, top.g + k * below.g, top.b + k * below.b, top.a + k * below.a};
+}
+Rgba mixed(const Rgba& a, const Rgba& b, float share) {
+    const float k = 1 - share;
+    return {k * a.r + share * b.r, k * a.g + share * b.g, k * a.b + share * b.b, k * a.a + share * b.a};
+}
+Rgba read(const TileImage& image, int x, int y) {
+    return {image.at(x, y, 0), image.at(x, y, 1), image.at(x, y, 2), image.at(x, y, 3)};
+}
+void write(Half* to, const Rgba& v) {
+    to[0] = half_from_float(v.r), to[1] = half_from_float(v.g), to[2] = half_from_float(v.b),
+    to[3] = half_from_float(v.a);
+}
+} // namespace
+
+struct Stroke::Samplers {
+    std::optional<TileSampler> start, under;
+};
+
+Stroke::~Stroke() = default;
+Stroke::Stroke(Stroke&&) noexcept = default;
+
+Stroke::Stroke(TileImage layer, TileImage under, const Brush& brush, const Vec2& from, const Vec2& to,
+               std::span<const Vec2> selection)
+    : layer_(std::move(layer)), start_(layer_), under_(std::move(under)),
+      cover_(layer_.width(), layer_.height(), 1), brush_(brush), from_(from), to_(to), random_(brush.seed),
+      samplers_(std::make_unique<Samplers>()) {
+    if (brush.kind == BrushKind::clone || brush.kind == BrushKind::heal) {
+        samplers_->start.emplace(start_, 0);
+        if (!under_.empty()) samplers_->under.emplace(under_, 0);
+    }
+    if (selection.size() >= 3) {
+        cv::Mat inside(layer_.height(), layer_.width(), CV_8U, cv::Scalar(0));
+        std::vector<cv::Point> corners;
+        constexpr int kParts = 4; // bits of a pixel's part
+        for (const Vec2& p : selection)
+            corners.emplace_back(int(std::lround((p.x() - 0.5) * (1 << kParts))),
+                                 int(std::lround((p.y() - 0.5) * (1 << kParts))));
+        cv::fillPoly(inside, std::vector<std::vector<cv::Point>>{corners}, cv::Scalar(255), cv::LINE_AA, kParts);
+        selection_.assign(inside.datastart, inside.dataend);
+    }
+}
+
+float Stroke::selected(int x, int y) const {
+    if (selection_.empty()) return 1;
+    return float(selection_[std::size_t(y) * std::size_t(layer_.width()) + std::size_t(x)]) / 255;
+}
+
+Vec2 Stroke::source_of(const Vec2& at) const {
+    Vec2 way = at - to_;
+    if (brush_.source_mirrored) way.x() = -way.x();
+    const double a = radians(brush_.source_turn_deg), c = std::cos(a), s = std::sin(a);
+    return from_ + wandered_ + brush_.source_scale * Vec2(c * way.x() - s * way.y(), s * way.x() + c * way.y());
+}
+
+Rgba Stroke::seen(double x, double y) const {
+    const auto of = [&](const std::optional<TileSampler>& sampler) {
+        if (!sampler) return Rgba();
+        const auto v = sampler->at<4>({x, y});
+        return Rgba{v[0], v[1], v[2], std::clamp(v[3], 0.0f, 1.0f)};
+    };
+    return over(of(samplers_->start), of(samplers_->under));
+}
+
+void Stroke::add(const StrokePoint& point) {
+    const double pressure = std::clamp(point.pressure, 0.0, 1.0);
+    const auto radius_of = [&](double p) {
+        return std::max(0.5, brush_.size_px / 2 * (brush_.pressure_sizes ? std::max(0.05, p) : 1.0));
+    };
+    const auto strength_of = [&](double p) { return brush_.opacity * (brush_.pressure_sizes ? 1.0 : p); };
+    if (!last_) {
+        last_ = point;
+        dab(point.at, radius_of(pressure), strength_of(pressure));
+        left_ = std::max(0.7, kSpacing * 2 * radius_of(pressure));
+        return;
+    }
+    const Vec2 way = point.at - last_->at;
+    const double length = way.norm();
+    double at = left_;
+    while (at <= length) {
+        const double share = at / length;
+        const double p = last_->pressure + share * (pressure - last_->pressure);
+        dab(last_->at + share * way, radius_of(p), strength_of(p));
+        at += std::max(0.7, kSpacing * 2 * radius_of(p));
+    }
+    left_ = at - length;
+    last_ = point;
+}
+
+void Stroke::dab(const Vec2& at, double radius, double strength) {
+    const int x0 = std::max(0, int(std::floor(at.x() - radius))),
+              x1 = std::min(layer_.width(), int(std::ceil(at.x() + radius)) + 1);
+    const int y0 = std::max(0, int(std::floor(at.y() - radius))),
+              y1 = std::min(layer_.height(), int(std::ceil(at.y() + radius)) + 1);
+    if (x1 <= x0 || y1 <= y0) return;
+    const double hard = std::min(1 - brush_.softness, 1 - 0.7 / std::max(radius, 0.7)); // a pixel's edge at least
+    const auto falloff = [&](int x, int y) {
+        const double r = (Vec2(x + 0.5, y + 0.5) - at).norm() / radius;
+        if (r >= 1) return 0.0f;
+        return float(strength * (r <= hard ? 1 : smooth((1 - r) / (1 - hard)))) * selected(x, y);
+    };
+    if (brush_.fresh && (brush_.kind == BrushKind::clone || brush_.kind == BrushKind::heal)) {
+        const double moved = (at - to_).norm();
+        if (moved > kFreshEvery * brush_.size_px) { // the source moves on, and the stroke begins anew there
+            const auto share = [&] { return double(random_() >> 8) / double(1 << 24); };
+            const double turn = 2 * kPi * share(), far = brush_.fresh_reach_px * std::sqrt(share());
+            to_ = at;
+            wandered_ = far * Vec2(std::cos(turn), std::sin(turn));
+        }
+    }
+    const int width = x1 - x0, height = y1 - y0;
+    std::vector<Rgba> made(std::size_t(width) * std::size_t(height));
+    std::vector<float> share(made.size());
+    const auto index = [&](int x, int y) { return std::size_t(y - y0) * std::size_t(width) + std::size_t(x - x0); };
+    const bool cumulative = brush_.fresh || brush_.kind == BrushKind::smudge || brush_.kind == BrushKind::soften;
+    parallel_ranges(height, 32, [&](int begin, int end) {
+        for (int y = y0 + begin; y < y0 + end; ++y)
+            for (int x = x0; x < x1; ++x) {
+                float& k = share[index(x, y)];
+                k = falloff(x, y);
+                if (k <= 0) continue;
+                Rgba& v = made[index(x, y)];
+                switch (brush_.kind) {
+                case BrushKind::clone:
+                case BrushKind::heal: {
+                    const Vec2 s = source_of({x + 0.5, y + 0.5});
+                    v = seen(s.x(), s.y());
+                    // Past the edge of what is known nothing is taken.
+                    if (v.a < 0.02f) k = 0;
+                    break;
+                }
+                case BrushKind::paint:
+                    v = {brush_.colour[0], brush_.colour[1], brush_.colour[2], 1};
+                    break;
+                case BrushKind::erase:
+                    if (!under_.empty()) v = read(under_, x, y);
+                    break;
+                case BrushKind::reveal:
+                    v = {1, 1, 1, 1};
+                    break;
+                case BrushKind::soften: {
+                    const int reach = std::max(1, int(radius / 12));
+                    Rgba sum;
+                    int n = 0;
+                    for (int j = -reach; j <= reach; ++j)
+                        for (int i = -reach; i <= reach; ++i) {
+                            const Rgba c = read(layer_, std::clamp(x + i, 0, layer_.width() - 1),
+                                                std::clamp(y + j, 0, layer_.height() - 1));
+                            sum.r += c.r, sum.g += c.g, sum.b += c.b, sum.a += c.a, ++n;
+                        }
+                    v = {sum.r / float(n), sum.g / float(n), sum.b / float(n), sum.a / float(n)};
+                    break;
+                }
+                case BrushKind::smudge: {
+                    const int cx = int(std::lround(x - at.x() + carried_side_ / 2.0)),
+                              cy = int(std::lround(y - at.y() + carried_side_ / 2.0));
+                    const bool has = !carried_.empty() && cx >= 0 && cy >= 0 && cx < carried_side_ &&
+                                     cy < carried_side_;
+                    v = has ? carried_[std::size_t(cy * carried_side_ + cx)] : read(layer_, x, y);
+                    break;
+                }
+                case BrushKind::hide:
+                    break;
+                }
+            }
+    });
+    if (brush_.kind == BrushKind::smudge) {
+        constexpr float kTaken = 0.35f, kLaid = 0.75f;
+        const int side = 2 * int(std::ceil(radius)) + 2;
+        std::vector<Rgba> next(std::size_t(side) * std::size_t(side));
+        for (int y = 0; y < side; ++y)
+            for (int x = 0; x < side; ++x) {
+                const int px = std::clamp(int(std::lround(at.x())) + x - side / 2, 0, layer_.width() - 1),
+                          py = std::clamp(int(std::lround(at.y())) + y - side / 2, 0, layer_.height() - 1);
+                const Rgba here = read(layer_, px, py);
+                const int ox = x + (carried_side_ - side) / 2, oy = y + (carried_side_ - side) / 2;
+                const bool had = !carried_.empty() && ox >= 0 && oy >= 0 && ox < carried_side_ && oy < carried_side_;
+                next[std::size_t(y * side + x)] =
+                    had ? mixed(carried_[std::size_t(oy * carried_side_ + ox)], here, kTaken) : here;
+            }
+        carried_ = std::move(next);
+        carried_side_ = side;
+        for (float& k : share) k *= kLaid;
+    }
+    TileImage::Edit layer(layer_), cover(cover_);
+    for (int y = y0; y < y1; ++y)
+        for (int x = x0; x < x1; ++x) {
+            const float k = share[index(x, y)];
+            if (k <= 0) continue;
+            const Rgba& v = made[index(x, y)];
+            if (layer_.channels() == 1) {
+                const float was = cover_.at(x, y, 0), most = std::max(was, k);
+                *cover.pixel(x, y) = half_from_float(most);
+                const float from = start_.at(x, y, 0);
+                *layer.pixel(x, y) = half_from_float(from + most * (v.a - from));
+                continue;
+            }
+            const float was = cover_.at(x, y, 0), most = std::max(was, k);
+            *cover.pixel(x, y) = half_from_float(most);
+            if (cumulative)
+                write(layer.pixel(x, y), mixed(read(layer_, x, y), v, k));
+            else
+                write(layer.pixel(x, y), mixed(read(start_, x, y), v, most));
+        }
+}
+
+void Stroke::finish() {
+    if (brush_.kind != BrushKind::heal) return;
+    // What was covered, and some of what lies about it.
+    int x0 = layer_.width(), y0 = layer_.height(), x1 = 0, y1 = 0;
+    for (int ty = 0; ty < cover_.down(); ++ty)
+        for (int tx = 0; tx < cover_.across(); ++tx) {
+            if (!cover_.tile(tx, ty)) continue;
+            x0 = std::min(x0, tx * Tile::kSide), x1 = std::max(x1, (tx + 1) * Tile::kSide);
+            y0 = std::min(y0, ty * Tile::kSide), y1 = std::max(y1, (ty + 1) * Tile::kSide);
+        }
+    if (x1 <= x0) return;
+    constexpr int kAbout = 8;
+    x0 = std::max(0, x0 - kAbout), y0 = std::max(0, y0 - kAbout);
+    x1 = std::min(layer_.width(), x1 + kAbout), y1 = std::min(layer_.height(), y1 + kAbout);
+    Picture cloned(x1 - x0, y1 - y0), around(x1 - x0, y1 - y0);
+    std::vector<float> hole(std::size_t(x1 - x0) * std::size_t(y1 - y0));
+    for (int y = y0; y < y1; ++y)
+        for (int x = x0; x < x1; ++x) {
+            const float k = cover_.at(x, y, 0);
+            const Rgba below = under_.empty() ? Rgba() : read(under_, x, y);
+            const Rgba before = over(read(start_, x, y), below);
+            // The source alone, wherever the brush let some of what was there through.
+            const Rgba now = over(read(layer_, x, y), below);
+            const Rgba source = k > 0.02f ? mixed(before, now, 1 / k) : now;
+            set_pixel(cloned, x - x0, y - y0, source);
+            set_pixel(around, x - x0, y - y0, before);
+            hole[std::size_t(y - y0) * std::size_t(x1 - x0) + std::size_t(x - x0)] = k > 0.05f ? 1.0f : 0.0f;
+        }
+    const Picture made = healed(cloned, around, hole);
+    TileImage::Edit layer(layer_);
+    for (int y = y0; y < y1; ++y)
+        for (int x = x0; x < x1; ++x) {
+            const float k = cover_.at(x, y, 0);
+            if (k <= 0) continue;
+            write(layer.pixel(x, y), mixed(read(start_, x, y), pixel_at(made, x - x0, y - y0), k));
+        }
+}
+
+TileImage stroked(const TileImage& layer, const TileImage& under, const Brush& brush, const Vec2& from,
+                  std::span<const StrokePoint> points, std::span<const Vec2> selection) {
+    if (points.empty()) return layer;
+    Stroke stroke(layer, under, brush, from, points.front().at, selection);
+    for (const StrokePoint& p : points) stroke.add(p);
+    stroke.finish();
+    return stroke.result();
+}
+
+} // namespace porb
