@@ -81,8 +81,8 @@ int main(int argc, char** argv) {
     const QCommandLineOption demo("demo", "Open a demo take: dual, pair or ring.", "name");
     const QCommandLineOption shot("offscreen-shot", "Save a picture of the window and leave.", "file.png");
     const QCommandLineOption station(
-        "station", "Start at gather, rig, points, level, match, seams, depth or master.", "name");
-    const QCommandLineOption view("view", "Start with the map, window, lens, sheet, rig or pair view.",
+        "station", "Start at gather, rig, points, level, match, seams, depth, ground or master.", "name");
+    const QCommandLineOption view("view", "Start with the map, window, lens, sheet, rig, pair or down view.",
                                   "name");
     const QCommandLineOption overlays("overlays", "Show footprints and overlaps.");
     const QCommandLineOption time("time", "Put the playhead there.", "seconds");
@@ -120,7 +120,8 @@ int main(int argc, char** argv) {
                                                             {"lens", ViewMode::lens},
                                                             {"sheet", ViewMode::sheet},
                                                             {"rig", ViewMode::rig},
-                                                            {"pair", ViewMode::pair}});
+                                                            {"pair", ViewMode::pair},
+                                                            {"down", ViewMode::down}});
         if (!v) return wrong("'" + parser.value(view) + "' is not a view");
         window.picture().set_mode(*v);
     }

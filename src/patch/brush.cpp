@@ -260,6 +260,21 @@ void Stroke::finish() {
         }
 }
 
+TileImage revealed(const TileImage& mask, const TileImage& cover) {
+    TileImage out = mask;
+    TileImage::Edit edit(out);
+    for (int ty = 0; ty < cover.down(); ++ty)
+        for (int tx = 0; tx < cover.across(); ++tx) {
+            const Tile* tile = cover.tile(tx, ty);
+            if (!tile) continue;
+            Half* to = edit.square(tx, ty);
+            const Half* from = tile->pixels();
+            // Halves that are not negative order as their bits do.
+            for (std::size_t i = 0; i < tile->halves(); ++i) to[i] = std::max(to[i], from[i]);
+        }
+    return out;
+}
+
 TileImage stroked(const TileImage& layer, const TileImage& under, const Brush& brush, const Vec2& from,
                   std::span<const StrokePoint> points, std::span<const Vec2> selection) {
     if (points.empty()) return layer;

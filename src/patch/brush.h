@@ -59,6 +59,7 @@ class Stroke {
     /// Ends it: heals what was cloned.
     void finish();
     const TileImage& result() const { return layer_; }
+    const TileImage& cover() const { return cover_; } ///< how much of each pixel it covered, one channel
     /// Where the brush takes from while it is at a place.
     Vec2 source_of(const Vec2& at) const;
 
@@ -80,6 +81,9 @@ class Stroke {
     std::vector<Rgba> carried_; ///< of smudge
     int carried_side_ = 0;
 };
+
+/// A mask that shows what it did, and what a stroke covered.
+TileImage revealed(const TileImage& mask, const TileImage& cover);
 
 /// A stroke drawn at once.
 TileImage stroked(const TileImage& layer, const TileImage& under, const Brush& brush, const Vec2& from,

@@ -6,6 +6,7 @@
 #include "stitch/patches/soften.h"
 
 #include <opencv2/imgproc.hpp>
+#include <opencv2/photo.hpp>
 
 #include <random>
 
@@ -406,6 +407,25 @@ Picture completed(const Picture& picture, const std::vector<float>& hole, const 
             const auto v = at->colours().at<cv::Vec3f>(y, x);
             set_pixel(out, x, y, {v[0], v[1], v[2], 1});
         }
+    return out;
+}
+
+Picture inpainted(const Picture& picture, const std::vector<float>& hole, double radius_px) {
+    check_size(picture, hole);
+    cv::Mat missing(picture.height(), picture.width(), CV_8U), channels[3];
+    cv::split(colours_of(picture), channels);
+    for (int y = 0; y < missing.rows; ++y)
+        for (int x = 0; x < missing.cols; ++x)
+            missing.at<std::uint8_t>(y, x) =
+                hole[std::size_t(y) * std::size_t(missing.cols) + std::size_t(x)] > 0.05f ? 255 : 0;
+    for (cv::Mat& c : channels) cv::inpaint(c.clone(), missing, c, radius_px, cv::INPAINT_TELEA);
+    Picture out(picture.width(), picture.height());
+    for (int y = 0; y < missing.rows; ++y)
+        for (int x = 0; x < missing.cols; ++x)
+            set_pixel(out, x, y,
+                      missing.at<std::uint8_t>(y, x)
+                          ? Rgba{channels[0].at<float>(y, x), channels[1].at<float>(y, x), channels[2].at<float>(y, x), 1}
+                          : pixel_at(picture, x, y));
     return out;
 }
 

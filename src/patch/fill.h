@@ -22,6 +22,9 @@ Picture completed(const Picture& picture, const std::vector<float>& hole, const 
                   const FillSettings& settings = {}, const TellShare& tell = {}, const Cancel& cancel = {});
 
 
+/// For scratches and cables a few pixels wide: carries edges on across them (Telea 2004, OpenCV's).
+Picture inpainted(const Picture& picture, const std::vector<float>& hole, double radius_px = 5);
+
 /// Brings one picture's brightness and colour to another's inside `hole` by what differs along its edge,
 /// passing smoothly through it: a membrane (Perez, Gangnet, Blake 2003: seamless cloning, with the pasted
 /// picture's own gradients). Outside the hole `around` is returned.

@@ -160,6 +160,15 @@ TileImage mask_of(const Picture& picture) {
                   [&](int x, int y, Half* to) { *to = picture.row(y)[4 * x + 3]; });
 }
 
+TileImage whole_mask(int side) {
+    TileImage out(side, side, 1);
+    auto tile = std::make_shared<Tile>(1);
+    std::fill_n(tile->own_pixels(), tile->halves(), half_from_float(1));
+    for (int ty = 0; ty < out.down(); ++ty)
+        for (int tx = 0; tx < out.across(); ++tx) out.set_tile(tx, ty, tile);
+    return out;
+}
+
 Picture picture_of(const TileImage& image) {
     Picture out(image.width(), image.height());
     parallel_ranges(image.height(), Tile::kSide, [&](int begin, int end) {

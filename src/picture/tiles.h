@@ -109,6 +109,8 @@ class TileImage::Edit {
 TileImage tiles_of(const Picture& picture);
 /// Alpha alone, as a mask of one channel.
 TileImage mask_of(const Picture& picture);
+/// A square mask that is 1 everywhere; its tiles are one.
+TileImage whole_mask(int side);
 /// Back. A mask becomes white of that alpha.
 Picture picture_of(const TileImage& image);
 /// To another size, by means of areas or cubic; every pixel at its place.

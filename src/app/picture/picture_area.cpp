@@ -81,6 +81,7 @@ PictureArea::PictureArea(Session& session, PictureService& service, QWidget* par
         // Only who drags flow's own settings waits for it: anything else may change its zones, which take
         // long.
         const Shot* shot = session_.shot();
+        if (tool_ && tool_->is_painting()) return ask(false);
         ask(true, shot && shot->seams.flow == flow_asked_);
     });
     connect(&session_, &Session::playhead_changed, this,
@@ -105,6 +106,7 @@ void PictureArea::set_mode(ViewMode mode) {
     view_.mode = mode;
     view_.fit();
     answer_ = {};
+    mode_since_ = number_;
     setCursor(resting_cursor());
     emit mode_changed();
     ask(true);
@@ -193,6 +195,18 @@ void PictureArea::set_look(const Turn& look, double fov_deg) {
     ask(true);
 }
 
+void PictureArea::set_flat_look(const Turn& look, double across_deg) {
+    view_.look_flat(look, across_deg);
+    if (mode() == ViewMode::down) ask(true);
+}
+
+void PictureArea::set_patches(bool on) {
+    if (patches_ == on) return;
+    patches_ = on;
+    emit patches_changed();
+    ask(false);
+}
+
 const Camera* PictureArea::selected() const {
     const Shot* shot = session_.shot();
     if (!shot || shot->rig.cameras.empty()) return nullptr;
@@ -219,6 +233,7 @@ std::optional<PictureRequest> PictureArea::wanted(bool moving, bool without_flow
     request.view =
         view.view(devicePixelRatioF() * (moving ? kCoarse : 1), moving ? Filter::linear : Filter::cubic);
     if (view.mode == ViewMode::rig || view.mode == ViewMode::pair) return std::nullopt;
+    if (request.view) request.view->patches = patches_;
     if (flicker_.isActive() && request.view && neighbour()) {
         Project one = *request.project;
         const std::string shown = second_side_ ? neighbour()->id : selected()->id;
@@ -230,7 +245,7 @@ std::optional<PictureRequest> PictureArea::wanted(bool moving, bool without_flow
     request.trust = trust_ && !moving;
     request.distances = distances_ && !(moving && playing_);
     request.distance_steps = distance_steps_ && !moving;
-    request.may_be_stopped = !moving && !playing_;
+    request.may_be_stopped = !moving && !playing_ && !(tool_ && tool_->is_painting());
     flow_asked_ = shot->seams.flow;
     if (request.view && ((without_flow && shot->seams.flow.on) || (moving && shot->look.denoise.on))) {
         Project quick = *request.project;
@@ -324,10 +339,9 @@ void PictureArea::take(const PictureAnswer& answer) {
     if (answer.remarks.size() > remarks_) session_.say(answer.remarks.last(), Signal::care);
     remarked_ = answer.shot;
     remarks_ = answer.remarks.size();
-    if (answer.number > number_ || loop_.pictures() > 0) return;
+    if (answer.number > number_ || answer.number <= mode_since_ || loop_.pictures() > 0) return;
     const bool composed = answer.view.has_value();
     if (composed != shows_sphere(mode())) return;
-    if (composed && (answer.view->target.kind == TargetKind::window) != (mode() == ViewMode::window)) return;
     // Eight frames a second are the least that shows how things move; the first of them makes what others
     // use.
     constexpr double kSlowest_ms = 125;

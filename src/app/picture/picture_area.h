@@ -69,6 +69,13 @@ class PictureArea : public QWidget {
     Turn look() const { return view_.look; }
     double field_of_view() const { return view_.fov_deg; }
     void set_look(const Turn& look, double fov_deg);
+    Turn flat_look() const { return view_.flat; }
+    double flat_width() const { return view_.flat_deg; }
+    /// What the down view looks at, degrees across its square.
+    void set_flat_look(const Turn& look, double across_deg);
+    /// Whether patches are shown, or what cameras supply alone.
+    void set_patches(bool on);
+    bool shows_patches() const { return patches_; }
 
     /// Whether a full picture of the present state is on show; for tests and saved shots.
     bool settled() const { return settled_; }
@@ -91,6 +98,7 @@ class PictureArea : public QWidget {
     void loop_changed();
     void trust_changed();
     void distances_changed();
+    void patches_changed();
     void add_files_wanted();
     void demo_wanted();
 
@@ -103,9 +111,11 @@ class PictureArea : public QWidget {
     void mouseDoubleClickEvent(QMouseEvent*) override;
     void wheelEvent(QWheelEvent*) override;
     void keyPressEvent(QKeyEvent*) override;
+    void tabletEvent(QTabletEvent*) override;
+    void leaveEvent(QEvent*) override;
 
   private:
-    enum class Grip { none, look, pan, level, circle_move, circle_rim, wipe };
+    enum class Grip { none, look, pan, flat_turn, flat_aim, level, circle_move, circle_rim, wipe };
 
     /// Coarse while something moves; while the playhead is dragged without flow too, which looks at moments
     /// before.
@@ -153,6 +163,8 @@ class PictureArea : public QWidget {
     std::optional<Vec3> grip_direction_;
     Turn grip_orientation_;
     quint64 number_ = 0;
+    quint64 mode_since_ = 0; ///< answers to earlier requests are of another mode
+    bool patches_ = true;
     FlowSettings flow_asked_; ///< of the last picture
     PictureAnswer answer_;
     qsizetype remarks_ = 0; ///< of the last answer,

@@ -9,6 +9,7 @@
 
 #include <QKeyEvent>
 #include <QMouseEvent>
+#include <QTabletEvent>
 
 namespace porb::app {
 
@@ -50,6 +51,11 @@ void PictureArea::mousePressEvent(QMouseEvent* event) {
             grip_direction_ = direction_at(grip_at_);
             grip_orientation_ = turn_of(orientation_at(*session_.shot(), session_.playhead()));
             if (grip_direction_) grip_ = Grip::level;
+        } else if (mode() == ViewMode::down && (event->modifiers() & Qt::ShiftModifier)) {
+            grip_ = Grip::flat_turn;
+        } else if (mode() == ViewMode::down && (event->modifiers() & Qt::ControlModifier)) {
+            grip_direction_ = direction_at(grip_at_);
+            if (grip_direction_) grip_ = Grip::flat_aim;
         } else {
             grip_ = mode() == ViewMode::window ? Grip::look : Grip::pan;
         }
@@ -93,6 +99,21 @@ void PictureArea::mouseMoveEvent(QMouseEvent* event) {
         view_.pan = panned.pan;
         grip_at_ = at;
         ask(true);
+        return;
+    }
+    case Grip::flat_turn: {
+        const QPointF middle(width() / 2.0, height() / 2.0), a = grip_at_ - middle, b = at - middle;
+        const double turned = degrees(std::atan2(b.y(), b.x()) - std::atan2(a.y(), a.x()));
+        grip_at_ = at;
+        set_flat_look(turn_of(rotation_of(view_.flat) * rotation_of({0, 0, -turned})), view_.flat_deg);
+        return;
+    }
+    case Grip::flat_aim: {
+        const auto now = direction_at(at);
+        if (!now || !grip_direction_) return;
+        // What was gripped stays under the pointer.
+        set_flat_look(turn_of(rotation_between(*now, *grip_direction_) * rotation_of(view_.flat)),
+                      view_.flat_deg);
         return;
     }
     case Grip::level:
@@ -195,6 +216,8 @@ void PictureArea::wheelEvent(QWheelEvent* event) {
     if (steps == 0) return;
     if (mode() == ViewMode::window)
         set_look(view_.look, view_.fov_deg * std::pow(0.92, steps));
+    else if (mode() == ViewMode::down && (event->modifiers() & Qt::ControlModifier))
+        set_flat_look(view_.flat, view_.flat_deg * std::pow(0.92, steps));
     else if (mode() != ViewMode::sheet)
         zoom_at(event->position(), std::pow(1.2, steps));
     event->accept();
@@ -213,6 +236,10 @@ void PictureArea::keyPressEvent(QKeyEvent* event) {
                             view_.fov_deg);
         if (event->key() == Qt::Key_Plus) return set_look(look, view_.fov_deg * 0.9);
         if (event->key() == Qt::Key_Minus) return set_look(look, view_.fov_deg / 0.9);
+    } else if (mode() == ViewMode::down && arrow) {
+        // Sideways turns it, up and down makes it narrower and wider.
+        const Mat3 turned = rotation_of(view_.flat) * rotation_of({0, 0, step * arrow->x()});
+        return set_flat_look(turn_of(turned), view_.flat_deg * std::pow(1.0 + 0.01 * step, arrow->y()));
     } else if (const Camera* c = selected(); mode() == ViewMode::lens && c) {
         // The circle by keys: arrows move it a pixel, [ and ] size it; with Shift a tenth.
         const double px = event->modifiers() & Qt::ShiftModifier ? 0.1 : 1;
@@ -241,6 +268,16 @@ void PictureArea::keyPressEvent(QKeyEvent* event) {
         return zoom_at(middle, 0.8);
     }
     QWidget::keyPressEvent(event);
+}
+
+void PictureArea::tabletEvent(QTabletEvent* event) {
+    event->setAccepted(tool_ && tool_->pen(event));
+}
+
+void PictureArea::leaveEvent(QEvent* event) {
+    pointer_ = QPointF(-1, -1);
+    if (tool_ && tool_->is_painting()) update(); // its brush is gone with it
+    QWidget::leaveEvent(event);
 }
 
 } // namespace porb::app

@@ -56,7 +56,7 @@ const QImage& PictureArea::shown_image(std::size_t which) const {
 }
 
 QRectF PictureArea::answer_rect() const {
-    if (mode() != ViewMode::map || !answer_.view) return QRectF(rect());
+    if (mode() == ViewMode::window || !shows_sphere(mode()) || !answer_.view) return QRectF(rect());
     const View& v = *answer_.view;
     const QRectF r = view().map_rect();
     const double k = r.width() / v.target.width;

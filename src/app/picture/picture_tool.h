@@ -5,6 +5,7 @@
 class QKeyEvent;
 class QMouseEvent;
 class QPainter;
+class QTabletEvent;
 
 namespace porb::app {
 
@@ -21,6 +22,10 @@ class PictureTool {
     virtual void paint(QPainter& painter) = 0;
     virtual QString words() const = 0; ///< what to do next, or empty
     virtual Qt::CursorShape cursor() const { return Qt::ArrowCursor; }
+    /// Whether edits it makes are to show in full at once, not coarse until they rest.
+    virtual bool is_painting() const { return false; }
+    /// A pen over the picture; true: it is taken, and becomes no mouse event.
+    virtual bool pen(QTabletEvent*) { return false; }
 };
 
 } // namespace porb::app

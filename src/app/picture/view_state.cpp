@@ -5,13 +5,14 @@
 namespace porb::app {
 
 namespace {
-constexpr double kLeastFov = 20, kMostFov = 140, kMostZoom = 24;
+constexpr double kLeastFov = 20, kLeastFlat = 2, kMostFov = 140, kMostZoom = 24;
 constexpr int kMapWidth = 1000; // where only places matter
 
 QRectF placed(const ViewState& v, double w, double h) {
     return {v.size.width() / 2 - v.pan.x() * w, v.size.height() / 2 - v.pan.y() * h, w, h};
 }
 Target map_target(const ViewState& v, int width) {
+    if (v.mode == ViewMode::down) return window_target(width, width, v.flat, v.flat_deg);
     return v.half_map ? half_sphere_target(width) : equirect_target(width);
 }
 QRectF rect_of(const ViewState& v) {
@@ -23,7 +24,7 @@ QPointF within_picture(double x, double y) {
 } // namespace
 
 QRectF ViewState::map_rect() const {
-    const double aspect = half_map ? 1 : 2;
+    const double aspect = half_map || mode == ViewMode::down ? 1 : 2;
     const double w = std::min(size.width(), size.height() * aspect) * zoom;
     return placed(*this, w, w / aspect);
 }
@@ -98,7 +99,7 @@ std::optional<View> ViewState::view(double scale, Filter filter) const {
                                     std::max(16, int(size.height() * scale)), look, fov_deg);
         return view;
     }
-    if (mode != ViewMode::map) return std::nullopt;
+    if (mode != ViewMode::map && mode != ViewMode::down) return std::nullopt;
     const QRectF rect = map_rect();
     const int w = std::clamp(int(std::lround(rect.width() * scale / 4)) * 4, 64, 32768);
     view.target = map_target(*this, w);
@@ -118,6 +119,11 @@ std::optional<View> ViewState::view(double scale, Filter filter) const {
 void ViewState::look_at(const Turn& turn, double across_deg) {
     look = {wrapped_deg(turn.yaw_deg), std::clamp(turn.pitch_deg, -90.0, 90.0), turn.roll_deg};
     fov_deg = std::clamp(across_deg, kLeastFov, kMostFov);
+}
+
+void ViewState::look_flat(const Turn& turn, double across_deg) {
+    flat = {wrapped_deg(turn.yaw_deg), std::clamp(turn.pitch_deg, -90.0, 90.0), wrapped_deg(turn.roll_deg)};
+    flat_deg = std::clamp(across_deg, kLeastFlat, kMostFov);
 }
 
 void ViewState::zoom_at(const QPointF& at, double factor) {

@@ -220,6 +220,7 @@ void MainWindow::make_view_bar(QWidget* holder) {
     mode("sheet", "Sheet", ViewMode::sheet, "All cameras' pictures (4)");
     mode("rig", "Rig", ViewMode::rig, "The cameras in three dimensions (5)");
     mode("pair", "Pair", ViewMode::pair, "Two cameras side by side, points and their residuals (6)");
+    mode("down", "Down", ViewMode::down, "The ground straight on, without distortion (7)");
     modes_->button(0)->setChecked(true);
     connect(modes_, &QButtonGroup::idClicked, this, [this](int id) { picture_->set_mode(ViewMode(id)); });
     connect(picture_, &PictureArea::mode_changed, this,

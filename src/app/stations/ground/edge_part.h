@@ -1,0 +1,44 @@
+#pragma once
+
+#include "app/stations/ground/ground_jobs.h"
+#include "patch/light.h"
+
+#include <QWidget>
+
+class QCheckBox;
+class QLabel;
+class QPushButton;
+
+namespace porb::app {
+
+class NumberField;
+
+/// Where the chosen patch ends: its mask proposed, the footage's light followed, the step that is left.
+class EdgePart : public QWidget {
+    Q_OBJECT
+  public:
+    EdgePart(Session& session, PatchChoice& choice, GroundJobs& jobs, QWidget* parent = nullptr);
+    /// What was measured last, of the chosen patch as it is; empty otherwise.
+    const std::vector<EdgeStep>& steps() const;
+    void measure();
+    void follow();
+    void refresh();
+
+  signals:
+    void measured();
+
+  private:
+    void propose_region();
+    void propose_edge();
+    Session& session_;
+    PatchChoice& choice_;
+    GroundJobs& jobs_;
+    QCheckBox* follows_;
+    NumberField *shadows_, *feather_;
+    QLabel *figures_, *mask_words_;
+    QPushButton *region_, *edge_, *whole_, *invert_, *follow_, *measure_, *reference_;
+    std::vector<EdgeStep> steps_;
+    Patch of_; ///< that was measured
+};
+
+} // namespace porb::app
