@@ -240,7 +240,10 @@ std::string FieldChecker::words_to_here() const {
     if (key_.empty()) return out;
     std::string here = spoken(key_);
     if (index_ != kNoIndex) {
-        if (here.ends_with('s')) here.pop_back();
+        if (here.ends_with("ches"))
+            here.resize(here.size() - 2);
+        else if (here.ends_with('s'))
+            here.pop_back();
         here += " " + (name_.empty() ? std::to_string(index_ + 1) : std::string(name_));
     }
     return joined(out, here);

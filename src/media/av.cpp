@@ -11,7 +11,8 @@ namespace {
 // Containers we read. Playlists and scripts, which name other files, are not among them.
 constexpr const char* kFormats =
     "mov,mp4,m4a,3gp,3g2,mj2,matroska,webm,avi,mpegts,mxf,ivf,h264,hevc,wav,flac,mp3,ogg,aac,"
-    "png_pipe,jpeg_pipe,tiff_pipe,image2";
+    "png_pipe,jpeg_pipe,tiff_pipe,svg_pipe,image2";
+constexpr int kDrawingSide = 2048; ///< pixels, of the longer side
 
 int refuse_nested_open(AVFormatContext*, AVIOContext**, const char*, int, AVDictionary**) {
     return AVERROR(EPERM);
@@ -94,7 +95,15 @@ Codec open_decoder(const AVStream& stream, const std::string& where, int threads
     codec->pkt_timebase = stream.time_base;
     codec->thread_count = threads;
     codec->max_pixels = kMostPixels;
-    if (const int e = avcodec_open2(codec.get(), decoder, nullptr); e < 0)
+    AVDictionary* options = nullptr;
+    if (stream.codecpar->codec_id == AV_CODEC_ID_SVG) { // drawings have no size of their own
+        av_dict_set_int(&options, "width", kDrawingSide, 0);
+        av_dict_set_int(&options, "height", kDrawingSide, 0);
+        av_dict_set_int(&options, "keep_ar", 1, 0);
+    }
+    const int e = avcodec_open2(codec.get(), decoder, &options);
+    av_dict_free(&options);
+    if (e < 0)
         throw Error(std::string("its '") + name + "' stream cannot be decoded (" + error_text(e) + ")", where,
                     "The file is damaged or of an unusual profile; convert it");
     return codec;

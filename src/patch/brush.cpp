@@ -41,7 +41,9 @@ Stroke::Stroke(Stroke&&) noexcept = default;
 Stroke::Stroke(TileImage layer, TileImage under, const Brush& brush, const Vec2& from, const Vec2& to,
                std::span<const Vec2> selection)
     : layer_(std::move(layer)), start_(layer_), under_(std::move(under)),
-      cover_(layer_.width(), layer_.height(), 1), brush_(brush), from_(from), to_(to), random_(brush.seed),
+      cover_(layer_.width(), layer_.height(), 1),
+      sources_(brush.kind == BrushKind::heal ? layer_.width() : 0, brush.kind == BrushKind::heal ? layer_.height() : 0, 4),
+      brush_(brush), from_(from), to_(to), random_(brush.seed),
       samplers_(std::make_unique<Samplers>()) {
     if (brush.kind == BrushKind::clone || brush.kind == BrushKind::heal) {
         samplers_->start.emplace(start_, 0);
@@ -106,10 +108,14 @@ void Stroke::add(const StrokePoint& point) {
 }
 
 void Stroke::dab(const Vec2& at, double radius, double strength) {
-    const int x0 = std::max(0, int(std::floor(at.x() - radius))),
-              x1 = std::min(layer_.width(), int(std::ceil(at.x() + radius)) + 1);
-    const int y0 = std::max(0, int(std::floor(at.y() - radius))),
-              y1 = std::min(layer_.height(), int(std::ceil(at.y() + radius)) + 1);
+    // What is healed is joined along its edge: the source is needed a little beyond it.
+    constexpr double kBeyond_px = 6;
+    const bool heals = brush_.kind == BrushKind::heal;
+    const double reach = radius + (heals ? kBeyond_px : 0);
+    const int x0 = std::max(0, int(std::floor(at.x() - reach))),
+              x1 = std::min(layer_.width(), int(std::ceil(at.x() + reach)) + 1);
+    const int y0 = std::max(0, int(std::floor(at.y() - reach))),
+              y1 = std::min(layer_.height(), int(std::ceil(at.y() + reach)) + 1);
     if (x1 <= x0 || y1 <= y0) return;
     const double hard = std::min(1 - brush_.softness, 1 - 0.7 / std::max(radius, 0.7)); // a pixel's edge at least
     const auto falloff = [&](int x, int y) {
@@ -136,7 +142,7 @@ void Stroke::dab(const Vec2& at, double radius, double strength) {
             for (int x = x0; x < x1; ++x) {
                 float& k = share[index(x, y)];
                 k = falloff(x, y);
-                if (k <= 0) continue;
+                if (k <= 0 && !heals) continue;
                 Rgba& v = made[index(x, y)];
                 switch (brush_.kind) {
                 case BrushKind::clone:
@@ -157,11 +163,11 @@ void Stroke::dab(const Vec2& at, double radius, double strength) {
                     v = {1, 1, 1, 1};
                     break;
                 case BrushKind::soften: {
-                    const int reach = std::max(1, int(radius / 12));
+                    const int about = std::max(1, int(radius / 12));
                     Rgba sum;
                     int n = 0;
-                    for (int j = -reach; j <= reach; ++j)
-                        for (int i = -reach; i <= reach; ++i) {
+                    for (int j = -about; j <= about; ++j)
+                        for (int i = -about; i <= about; ++i) {
                             const Rgba c = read(layer_, std::clamp(x + i, 0, layer_.width() - 1),
                                                 std::clamp(y + j, 0, layer_.height() - 1));
                             sum.r += c.r, sum.g += c.g, sum.b += c.b, sum.a += c.a, ++n;
@@ -199,6 +205,14 @@ void Stroke::dab(const Vec2& at, double radius, double strength) {
         carried_ = std::move(next);
         carried_side_ = side;
         for (float& k : share) k *= kLaid;
+    }
+    if (heals) {
+        TileImage::Edit sources(sources_);
+        for (int y = y0; y < y1; ++y)
+            for (int x = x0; x < x1; ++x)
+                // Later dabs take over where they cover; beside them what is known first stays.
+                if (share[index(x, y)] > 0.05f || sources_.at(x, y, 3) < 0.5f)
+                    write(sources.pixel(x, y), made[index(x, y)]);
     }
     TileImage::Edit layer(layer_), cover(cover_);
     for (int y = y0; y < y1; ++y)
@@ -243,9 +257,7 @@ void Stroke::finish() {
             const float k = cover_.at(x, y, 0);
             const Rgba below = under_.empty() ? Rgba() : read(under_, x, y);
             const Rgba before = over(read(start_, x, y), below);
-            // The source alone, wherever the brush let some of what was there through.
-            const Rgba now = over(read(layer_, x, y), below);
-            const Rgba source = k > 0.02f ? mixed(before, now, 1 / k) : now;
+            const Rgba source = read(sources_, x, y);
             set_pixel(cloned, x - x0, y - y0, source);
             set_pixel(around, x - x0, y - y0, before);
             hole[std::size_t(y - y0) * std::size_t(x1 - x0) + std::size_t(x - x0)] = k > 0.05f ? 1.0f : 0.0f;

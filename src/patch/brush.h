@@ -69,6 +69,7 @@ class Stroke {
     float selected(int x, int y) const;
     Rgba seen(double x, double y) const; ///< layer over what is under it, as they were when it began
     TileImage layer_, start_, under_, cover_;
+    TileImage sources_; ///< of heal: what was taken, wherever the brush came near
     Brush brush_;
     Vec2 from_, to_;
     std::vector<std::uint8_t> selection_; ///< by pixel; empty: all

@@ -3,6 +3,7 @@
 #include "base/angle.h"
 #include "base/error.h"
 #include "base/parallel.h"
+#include "patch/first_guess.h"
 #include "stitch/patches/soften.h"
 
 #include <opencv2/imgproc.hpp>
@@ -15,7 +16,7 @@ namespace porb {
 namespace {
 
 constexpr int kHalf = 3, kSide = 2 * kHalf + 1; ///< of a piece, pixels
-constexpr int kCoarsest = 24;                   ///< pixels a side, at least
+constexpr int kCoarsest = 24;                  ///< pixels a side, at least
 constexpr int kStrips = 8;                      ///< worked on side by side, whatever the machine
 constexpr float kFullTurn = float(2 * kPi);
 
@@ -65,9 +66,7 @@ class Completion {
         });
         vote(1);
     }
-    /// `guessed`: how much what was made so far counts beside what is known.
-    void improve(int round, float guessed, const Cancel& cancel) {
-        guessed_ = guessed;
+    void improve(int round, const Cancel& cancel) {
         each_target_parallel([&](int x, int y, std::mt19937&, bool) {
             Like& l = like(x, y);
             l.cost = 1e30f;
@@ -160,13 +159,13 @@ class Completion {
     float cost(int tx, int ty, const Like& l, float limit) const {
         if (!allowed(l)) return 1e30f;
         const float c = std::cos(l.angle) * l.scale, s = std::sin(l.angle) * l.scale;
-        float sum = 0, n = 0;
-        const float stop = limit * 3 * weight_of(tx, ty);
+        float sum = 0;
+        int n = 0;
+        const float stop = limit * float(kSide * kSide * 3);
         for (int dy = -kHalf; dy <= kHalf; ++dy) {
             const int y = ty + dy;
             if (y < 0 || y >= level_.colours.rows) continue;
             const auto* row = level_.colours.ptr<cv::Vec3f>(y);
-            const auto* made = level_.hole.ptr<std::uint8_t>(y);
             for (int dx = -kHalf; dx <= kHalf; ++dx) {
                 const int x = tx + dx;
                 if (x < 0 || x >= level_.colours.cols) continue;
@@ -174,22 +173,12 @@ class Completion {
                     row[x] - (settings_.turned ? between(l.x + c * float(dx) - s * float(dy),
                                                          l.y + s * float(dx) + c * float(dy))
                                                : between(l.x + float(dx), l.y + float(dy)));
-                const float w = made[x] ? guessed_ : 1;
-                sum += w * d.dot(d);
-                n += w;
+                sum += d.dot(d);
+                ++n;
             }
             if (sum > stop) return 1e30f;
         }
-        return sum / (3 * std::max(n, 1e-3f));
-    }
-    float weight_of(int tx, int ty) const {
-        float n = 0;
-        for (int y = std::max(0, ty - kHalf); y <= std::min(level_.colours.rows - 1, ty + kHalf); ++y) {
-            const auto* made = level_.hole.ptr<std::uint8_t>(y);
-            for (int x = std::max(0, tx - kHalf); x <= std::min(level_.colours.cols - 1, tx + kHalf); ++x)
-                n += made[x] ? guessed_ : 1;
-        }
-        return std::max(n, 1e-3f);
+        return sum / float(3 * std::max(n, 1));
     }
     void offer(int x, int y, const Like& candidate) {
         Like& best = like(x, y);
@@ -257,7 +246,6 @@ class Completion {
     PieceLevel level_;
     FillSettings settings_;
     std::mt19937::result_type seed_;
-    float guessed_ = 1;
     std::vector<Like> likes_, before_;
 };
 
@@ -317,16 +305,6 @@ PieceLevel level_of(const cv::Mat& colours, const cv::Mat& hole, const cv::Mat& 
     return out;
 }
 
-/// The longer side of the largest connected piece of a mask.
-int longest_piece(const cv::Mat& mask) {
-    cv::Mat labels, facts, centres;
-    const int n = cv::connectedComponentsWithStats(mask, labels, facts, centres, 8, CV_32S);
-    int longest = 0;
-    for (int l = 1; l < n; ++l)
-        longest = std::max({longest, facts.at<int>(l, cv::CC_STAT_WIDTH), facts.at<int>(l, cv::CC_STAT_HEIGHT)});
-    return longest;
-}
-
 void check_size(const Picture& picture, const std::vector<float>& hole) {
     if (hole.size() != std::size_t(picture.width()) * std::size_t(picture.height()))
         throw Error("is of another size than the picture", "the mask", "Make it anew");
@@ -353,27 +331,18 @@ Picture completed(const Picture& picture, const std::vector<float>& hole, const 
     cv::Mat c = colours, h = missing, u = unfit;
     while (true) {
         levels.push_back(level_of(c, h, u));
-        // Coarse enough when a piece spans the hole, along it too: what ends on both sides meets.
-        if (longest_piece(h) <= kSide || std::min(c.cols, c.rows) < 2 * kCoarsest) break;
+        // Coarse enough when a piece sees across the hole.
+        double deepest = 0;
+        cv::minMaxLoc(levels.back().inwards, nullptr, &deepest);
+        if (deepest <= kHalf || std::min(c.cols, c.rows) < 2 * kCoarsest) break;
         reduce(c, h, u);
     }
     while (!levels.empty() && levels.back().sources.size() < 16) levels.pop_back();
     if (levels.empty())
         throw Error("there is nothing around the hole to fill it from", "filling",
                     "Make the patch wider, or the mask smaller");
-    // A first guess: smooth.
-    PieceLevel& coarsest = levels.back();
-    {
-        Picture p(coarsest.colours.cols, coarsest.colours.rows);
-        std::vector<float> hidden;
-        for (int y = 0; y < p.height(); ++y)
-            for (int x = 0; x < p.width(); ++x) {
-                const auto v = coarsest.colours.at<cv::Vec3f>(y, x);
-                set_pixel(p, x, y, {v[0], v[1], v[2], 1});
-                hidden.push_back(coarsest.hole.at<std::uint8_t>(y, x) ? 1.0f : 0.0f);
-            }
-        coarsest.colours = colours_of(smoothed_over(p, hidden));
-    }
+    fill_in_order(levels.back().colours, levels.back().hole, levels.back().sources, kHalf, settings.turned,
+                  settings.seed, cancel);
     std::unique_ptr<Completion> at;
     const std::size_t count = levels.size();
     for (std::size_t n = 0; n < count; ++n) {
@@ -386,9 +355,7 @@ Picture completed(const Picture& picture, const std::vector<float>& hole, const 
             next->start_random();
         const int rounds = i == 0 ? 3 : n == 0 ? 12 : 6;
         for (int r = 0; r < rounds; ++r) {
-            // At first what is known alone: a line that ends on both sides of the hole goes on through it.
-            const float guessed = n > 0 ? 1 : std::min(1.0f, 0.02f + 0.15f * float(r));
-            next->improve(r, guessed, cancel);
+            next->improve(r, cancel);
             // The last vote of the finest is the sharpest: no mixing of what differs.
             next->vote(i == 0 && r == rounds - 1 ? 8.0f : 1.0f);
             // Each level costs four times the one before it.
@@ -418,7 +385,20 @@ Picture inpainted(const Picture& picture, const std::vector<float>& hole, double
         for (int x = 0; x < missing.cols; ++x)
             missing.at<std::uint8_t>(y, x) =
                 hole[std::size_t(y) * std::size_t(missing.cols) + std::size_t(x)] > 0.05f ? 255 : 0;
-    for (cv::Mat& c : channels) cv::inpaint(c.clone(), missing, c, radius_px, cv::INPAINT_TELEA);
+    // Extrapolated gradients may overshoot: nothing becomes lighter or darker than what lies about it.
+    const int reach = 2 * int(std::ceil(radius_px)) + 1;
+    const cv::Mat square = cv::Mat::ones(2 * reach + 1, 2 * reach + 1, CV_8U);
+    for (cv::Mat& c : channels) {
+        cv::Mat low = c.clone(), high = c.clone(), made;
+        low.setTo(1e9f, missing), high.setTo(-1e9f, missing);
+        cv::erode(low, low, square);
+        cv::dilate(high, high, square);
+        // OpenCV's steps are of one unit, and it rounds: units are made small against a picture's.
+        constexpr double kUnits = 4096;
+        cv::inpaint(cv::Mat(c * kUnits), missing, made, radius_px, cv::INPAINT_TELEA);
+        made = (made - 0.5) / kUnits;
+        c = cv::max(cv::min(made, high), low);
+    }
     Picture out(picture.width(), picture.height());
     for (int y = 0; y < missing.rows; ++y)
         for (int x = 0; x < missing.cols; ++x)

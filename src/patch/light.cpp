@@ -214,15 +214,25 @@ std::vector<PatchLightKey> followed_light(Composer& composer, const Project& pro
                 told = false;
                 break;
             }
-            // gain and offset: weights again and again less for what does not fit.
-            double gain = 1, offset = 0, scale = 0.05;
+            // Begins with the gain in the middle of all: part of the edge may be of something else.
+            std::vector<double> ratios;
+            for (const Pair& q : pairs)
+                if (q.p > 0.002) ratios.push_back(q.f / q.p);
+            double gain = 1, offset = 0, scale = 0.02;
+            if (!ratios.empty()) {
+                const auto half = ratios.begin() + std::ptrdiff_t(ratios.size() / 2);
+                std::nth_element(ratios.begin(), half, ratios.end());
+                gain = *half;
+            }
+            // Then weights again and again less for what does not fit, and none for what fits not at all.
+            constexpr double kOut = 5;
             for (int round = 0; round < 8; ++round) {
                 double w0 = 0, wp = 0, wf = 0, wpp = 0, wpf = 0;
                 std::vector<double> sizes;
                 for (const Pair& q : pairs) {
                     const double r = std::abs(gain * q.p + offset - q.f);
                     sizes.push_back(r);
-                    const double w = round == 0 ? 1 : r <= scale ? 1 : scale / r;
+                    const double w = r <= scale ? 1 : r < kOut * scale ? scale / r : 0;
                     w0 += w, wp += w * q.p, wf += w * q.f, wpp += w * q.p * q.p, wpf += w * q.p * q.f;
                 }
                 // The offset is held at 0 as if a tenth of all were known to have none of 0.02.
@@ -234,7 +244,7 @@ std::vector<PatchLightKey> followed_light(Composer& composer, const Project& pro
                 }
                 const auto middle = sizes.begin() + std::ptrdiff_t(sizes.size() / 2);
                 std::nth_element(sizes.begin(), middle, sizes.end());
-                scale = std::clamp(1.5 * *middle, 0.002, 0.2);
+                scale = std::clamp(1.5 * *middle, 0.001, 0.05);
             }
             key.gain[c] = std::clamp(gain, 0.02, 50.0);
             key.offset[c] = std::clamp(offset, -0.2, 0.2);

@@ -94,6 +94,25 @@ cv::Mat ends_within(const cv::Mat& mask, const cv::Mat& inside, const std::vecto
     return out;
 }
 
+/// Long pieces are joints or borders of the floor that a foot stands on: of these only what lies at the outer
+/// end stays.
+void keep_outer_ends(cv::Mat& mask, const std::vector<double>& extent) {
+    constexpr double kLong = 5, kOuter = 0.75; // length squared by area; of the extent
+    cv::Mat labels, facts, centres;
+    const int n = cv::connectedComponentsWithStats(mask, labels, facts, centres, 8, CV_32S);
+    std::vector<std::uint8_t> is_long(std::size_t(n), 0);
+    for (int l = 1; l < n; ++l) {
+        const double length = std::hypot(facts.at<int>(l, cv::CC_STAT_WIDTH), facts.at<int>(l, cv::CC_STAT_HEIGHT));
+        is_long[std::size_t(l)] = length * length > kLong * facts.at<int>(l, cv::CC_STAT_AREA);
+    }
+    for (int y = 0; y < mask.rows; ++y)
+        for (int x = 0; x < mask.cols; ++x) {
+            const Vec2 way(x - mask.cols / 2.0, y - mask.rows / 2.0);
+            if (is_long[std::size_t(labels.at<int>(y, x))] && way.norm() < kOuter * extent[direction_deg(way)])
+                mask.at<std::uint8_t>(y, x) = 0;
+        }
+}
+
 cv::Mat disc(double radius) {
     const int r = std::max(1, int(std::lround(radius)));
     return cv::getStructuringElement(cv::MORPH_ELLIPSE, {2 * r + 1, 2 * r + 1});
@@ -265,15 +284,20 @@ Proposal proposed(Composer& composer, const Project& project, const Shot& shot, 
         cv::morphologyEx(alike, kept, cv::MORPH_OPEN, disc(wide * unit));
         feet |= ends_within(kept, near, extent);
     }
-    // And the hair that leads to one: cameras differ there, as they do not about what lies on the floor.
-    cv::Mat differ(side, side, CV_8U, cv::Scalar(0));
+    keep_outer_ends(feet, extent);
+    // And the hair that leads to one, where the leg is wider than cameras are apart: thin, and cameras differ
+    // about it, as they do not about what lies on the floor.
+    cv::Mat rather(side, side, CV_8U, cv::Scalar(0)), bodies;
     for (int y = 0; y < side; ++y)
         for (int x = 0; x < side; ++x)
-            if (neighbours.obstructed[at(x, y)] > 0 && colours.odds(clean.at<cv::Vec3f>(y, x)) > kRatherStand) differ.at<std::uint8_t>(y, x) = 255;
-    for (int i = 0; i < int(24 * unit); ++i) {
+            if (neighbours.obstructed[at(x, y)] > 0 && colours.odds(clean.at<cv::Vec3f>(y, x)) > kRatherStand)
+                rather.at<std::uint8_t>(y, x) = 255;
+    cv::morphologyEx(alike, bodies, cv::MORPH_OPEN, disc(2.2 * unit));
+    const cv::Mat thin = rather & ~bodies;
+    for (int i = 0; i < int(90 * unit); ++i) {
         cv::Mat wider;
         cv::dilate(feet, wider, disc(1));
-        cv::Mat goes_on = wider & differ & ~feet;
+        cv::Mat goes_on = wider & thin & ~feet;
         if (cv::countNonZero(goes_on) == 0) break;
         feet |= goes_on;
     }

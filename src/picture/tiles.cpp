@@ -162,10 +162,21 @@ TileImage mask_of(const Picture& picture) {
 
 TileImage whole_mask(int side) {
     TileImage out(side, side, 1);
-    auto tile = std::make_shared<Tile>(1);
-    std::fill_n(tile->own_pixels(), tile->halves(), half_from_float(1));
+    // Inside, at the right, at the lower edge, at the corner: each once.
+    std::shared_ptr<const Tile> kinds[2][2];
+    const int rest = side - (out.across() - 1) * Tile::kSide;
     for (int ty = 0; ty < out.down(); ++ty)
-        for (int tx = 0; tx < out.across(); ++tx) out.set_tile(tx, ty, tile);
+        for (int tx = 0; tx < out.across(); ++tx) {
+            const bool right = tx == out.across() - 1, low = ty == out.down() - 1;
+            auto& kind = kinds[right][low];
+            if (!kind) {
+                auto tile = std::make_shared<Tile>(1);
+                for (int y = 0; y < (low ? rest : Tile::kSide); ++y)
+                    std::fill_n(tile->own_pixels() + y * Tile::kSide, right ? rest : Tile::kSide, half_from_float(1));
+                kind = tile;
+            }
+            out.set_tile(tx, ty, kind);
+        }
     return out;
 }
 

@@ -109,7 +109,7 @@ class TileImage::Edit {
 TileImage tiles_of(const Picture& picture);
 /// Alpha alone, as a mask of one channel.
 TileImage mask_of(const Picture& picture);
-/// A square mask that is 1 everywhere; its tiles are one.
+/// A square mask that is 1 everywhere; its tiles share their pixels.
 TileImage whole_mask(int side);
 /// Back. A mask becomes white of that alpha.
 Picture picture_of(const TileImage& image);

@@ -79,6 +79,14 @@ Shot random_shot(std::mt19937& random, int cameras, int number) {
             who[i] = i % 5000 < 2 ? LineKey::kNobody : std::uint8_t(i / 600 % std::size_t(cameras));
         for (auto& k : lines.keys) k.who = who;
     });
+    for (std::size_t i = 0; i < s.patches.size(); ++i) {
+        Patch& patch = s.patches[i];
+        patch.media = random() & 1 ? "m" : "";
+        if (patch.from && patch.to) patch.to = *patch.from;
+        if (patch.keys.empty()) patch.keys.resize(1);
+        in_order(patch.keys);
+        in_order(patch.light);
+    }
     in_order(s.stereo.keys);
     s.stereo.merge_to_deg = std::max(1.0, s.stereo.merge_to_deg);
     s.stereo.merge_from_deg = std::min(s.stereo.merge_from_deg, s.stereo.merge_to_deg / 2);
@@ -197,12 +205,30 @@ TEST_CASE("no value out of its range, and nothing that is no number, is ever wri
         k.corners = {{{0, 0}, {0, 0}, {0, 0}}, {{1, 0}, {0, 0}, {0, 0}}, {{v, 1}, {0, 0}, {0, 0}}};
         s.cameras[0].shapes = {Shape{"x", false, true, std::nullopt, 2, {k}}};
     });
-    CHECK(tried == 56);
+    const auto of_patch = [&](const std::function<void(Patch&, double)>& set) {
+        refused([&](Shot& s, double v) {
+            Patch patch;
+            patch.keys.resize(1);
+            set(patch, v);
+            s.patches = {patch};
+        });
+    };
+    of_patch([](Patch& p, double v) { p.keys[0].width_deg = v; });
+    of_patch([](Patch& p, double v) { p.distance_m = v; });
+    of_patch([](Patch& p, double v) { p.light = {PatchLightKey{Seconds(0), Vec3(1, v, 1), Vec3::Zero(), {}}}; });
+    of_patch([](Patch& p, double v) { p.shadows = v; });
+    CHECK(tried == 72);
     const auto says = [&](const std::function<void(Project&)>& change) {
         Project p = good;
         change(p);
         return error_of([&] { validate(p, &good); });
     };
+    CHECK(says([](Project& p) {
+              Patch patch;
+              patch.name = "ground", patch.keys.resize(1), patch.resolution = 256, patch.mask = whole_mask(128);
+              p.shots[1].patches = {patch};
+              p.shots[1].name = "hall";
+          }).starts_with("shot hall, patch ground, mask: is not of the patch's resolution"));
     // In words, not by path: what is shown where it was edited.
     CHECK(says([](Project& p) { p.shots[1].name = "hall", p.shots[1].cameras[1].feather_deg = 91; }) ==
           "shot hall, camera B, feather: is 91. It must be between 0 and 90.");

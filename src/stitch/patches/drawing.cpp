@@ -2,6 +2,7 @@
 
 #include "base/angle.h"
 #include "base/error.h"
+#include "picture/convert_simd.h"
 #include "picture/transfer.h"
 #include "project/span.h"
 #include "stitch/patches/sampler.h"
@@ -185,28 +186,42 @@ void draw_patches(std::span<const DrawnPatch> patches, int begin, int end, Pictu
         if (patch.ratio) ratio.emplace(*patch.ratio, 0), map.emplace(patch.key.view.target);
         const Region region = whole_region(patch.key.view);
         const int from = std::max(begin, warp.y), to = std::min(end, warp.y + warp.straight.height());
+        std::vector<float> over, under;
         for (int y = from; y < to; ++y) {
-            const Half* over = warp.straight.row(y - warp.y);
-            Half* pixel = out.row(y) + 4 * warp.x;
-            for (int x = 0; x < warp.straight.width(); ++x, over += 4, pixel += 4) {
-                if (over[3] == 0) continue;
-                const float a = patch.opacity * float_from_half(over[3]);
-                std::array<float, 3> colour;
-                for (std::size_t c = 0; c < 3; ++c)
-                    colour[c] = patch.light ? patch.light->value[c][over[c]] : float_from_half(over[c]);
-                if (ratio) {
-                    const auto d = map->direction({x + warp.x + region.x + 0.5, y + region.y + 0.5});
-                    const auto at = d ? square_place(patch.key.placement, *d) : std::nullopt;
-                    if (at) {
-                        const auto r = ratio->at<4>(ratio->pixel(*at), true);
-                        for (std::size_t c = 0; c < 3; ++c)
-                            if (r[3] > 0.1f)
-                                colour[c] = encoded_from_linear(linear_from_encoded(colour[c]) * r[c] / r[3]);
+            const auto row = std::size_t(y - warp.y);
+            for (std::size_t r = warp.row[row]; r < warp.row[row + 1]; ++r) {
+                const PatchWarp::Run& run = warp.runs[r];
+                const auto halves = std::size_t(run.to - run.from) * 4;
+                const Half* top = warp.straight.row(y - warp.y) + 4 * run.from;
+                Half* pixels = out.row(y) + 4 * (warp.x + run.from);
+                if (run.opaque && patch.opacity == 1 && !patch.light && !ratio) {
+                    std::copy_n(top, halves, pixels);
+                    continue;
+                }
+                over.resize(halves), under.resize(halves);
+                simd::floats_from_halves(top, over.data(), halves);
+                simd::floats_from_halves(pixels, under.data(), halves);
+                for (std::size_t i = 0; i < halves; i += 4) {
+                    float* c = over.data() + i;
+                    if (patch.light)
+                        for (std::size_t k = 0; k < 3; ++k) c[k] = patch.light->value[k][top[i + k]];
+                    if (ratio) {
+                        const int x = run.from + int(i / 4) + warp.x;
+                        const auto d = map->direction({x + region.x + 0.5, y + region.y + 0.5});
+                        const auto at = d ? square_place(patch.key.placement, *d) : std::nullopt;
+                        if (!at) continue;
+                        const auto q = ratio->at<4>(ratio->pixel(*at), true);
+                        if (q[3] > 0.1f)
+                            for (std::size_t k = 0; k < 3; ++k)
+                                c[k] = encoded_from_linear(linear_from_encoded(c[k]) * q[k] / q[3]);
                     }
                 }
-                for (std::size_t c = 0; c < 3; ++c)
-                    pixel[c] = half_from_float(a * colour[c] + (1 - a) * float_from_half(pixel[c]));
-                pixel[3] = half_from_float(a + (1 - a) * float_from_half(pixel[3]));
+                for (std::size_t i = 0; i < halves; i += 4) {
+                    const float a = patch.opacity * over[i + 3], b = 1 - a;
+                    for (std::size_t k = 0; k < 3; ++k) under[i + k] = a * over[i + k] + b * under[i + k];
+                    under[i + 3] = a + b * under[i + 3];
+                }
+                simd::halves_from_floats(under.data(), pixels, halves);
             }
         }
     }

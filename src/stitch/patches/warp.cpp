@@ -49,6 +49,37 @@ bool changed(const TileImage& now, const TileImage& before, std::vector<Vec2>& c
     return false;
 }
 
+void find_runs(PatchWarp& warp) {
+    constexpr Half kOne = 0x3C00;
+    const int height = warp.straight.height(), width = warp.straight.width();
+    std::vector<std::vector<PatchWarp::Run>> rows;
+    rows.resize(std::size_t(height));
+    parallel_ranges(height, 32, [&](int begin, int end) {
+        for (int y = begin; y < end; ++y) {
+            const Half* alpha = warp.straight.row(y) + 3;
+            for (int x = 0; x < width;) {
+                const Half a = alpha[4 * x];
+                int to = x + 1;
+                if (a == 0) {
+                    while (to < width && alpha[4 * to] == 0) ++to;
+                } else if (a == kOne) {
+                    while (to < width && alpha[4 * to] == kOne) ++to;
+                    rows[std::size_t(y)].push_back({x, to, true});
+                } else {
+                    while (to < width && alpha[4 * to] != 0 && alpha[4 * to] != kOne) ++to;
+                    rows[std::size_t(y)].push_back({x, to, false});
+                }
+                x = to;
+            }
+        }
+    });
+    for (const auto& r : rows) {
+        warp.row.push_back(warp.runs.size());
+        warp.runs.insert(warp.runs.end(), r.begin(), r.end());
+    }
+    warp.row.push_back(warp.runs.size());
+}
+
 } // namespace
 
 PatchWarp warp_patch(const WarpKey& key, const PatchContent& content, const PatchWarp* before,
@@ -134,6 +165,7 @@ PatchWarp warp_patch(const WarpKey& key, const PatchContent& content, const Patc
             }
         }
     });
+    find_runs(out);
     return out;
 }
 

@@ -31,7 +31,17 @@ struct PatchWarp {
     };
     static constexpr int kBlock = 16;
     std::vector<Seen> blocks; ///< row by row
-    std::size_t bytes() const { return straight.bytes() + blocks.size() * sizeof(Seen); }
+    /// Pixels [from, to) of a row that show something, all of it or some.
+    struct Run {
+        int from = 0, to = 0;
+        bool opaque = false;
+    };
+    std::vector<Run> runs;        ///< row after row
+    std::vector<std::size_t> row; ///< where each row's runs begin, and where the last one's end
+    std::size_t bytes() const {
+        return straight.bytes() + blocks.size() * sizeof(Seen) + runs.size() * sizeof(Run) +
+               row.size() * sizeof(std::size_t);
+    }
 };
 
 /// Draws a patch into a view. `before`, a warp of the same key, saves what did not change since: only blocks
