@@ -3,6 +3,7 @@
 #include "base/angle.h"
 #include "base/error.h"
 #include "base/parallel.h"
+#include "patch/colours.h"
 #include "patch/first_guess.h"
 #include "stitch/patches/soften.h"
 
@@ -15,7 +16,7 @@ namespace porb {
 
 namespace {
 
-constexpr int kHalf = 3, kSide = 2 * kHalf + 1; ///< of a piece, pixels
+constexpr int kPieceHalf = 3, kPieceSide = 2 * kPieceHalf + 1; ///< of a piece, pixels
 constexpr int kCoarsest = 24;                  ///< pixels a side, at least
 constexpr int kStrips = 8;                      ///< worked on side by side, whatever the machine
 constexpr float kFullTurn = float(2 * kPi);
@@ -99,8 +100,8 @@ class Completion {
                     if (!level_.hole.at<std::uint8_t>(y, x)) continue;
                     cv::Vec3f sum(0, 0, 0);
                     float weight = 0;
-                    for (int dy = -kHalf; dy <= kHalf; ++dy)
-                        for (int dx = -kHalf; dx <= kHalf; ++dx) {
+                    for (int dy = -kPieceHalf; dy <= kPieceHalf; ++dy)
+                        for (int dx = -kPieceHalf; dx <= kPieceHalf; ++dx) {
                             const int tx = x - dx, ty = y - dy;
                             if (tx < 0 || ty < 0 || tx >= level_.colours.cols || ty >= level_.colours.rows ||
                                 !level_.targets.at<std::uint8_t>(ty, tx))
@@ -161,12 +162,12 @@ class Completion {
         const float c = std::cos(l.angle) * l.scale, s = std::sin(l.angle) * l.scale;
         float sum = 0;
         int n = 0;
-        const float stop = limit * float(kSide * kSide * 3);
-        for (int dy = -kHalf; dy <= kHalf; ++dy) {
+        const float stop = limit * float(kPieceSide * kPieceSide * 3);
+        for (int dy = -kPieceHalf; dy <= kPieceHalf; ++dy) {
             const int y = ty + dy;
             if (y < 0 || y >= level_.colours.rows) continue;
             const auto* row = level_.colours.ptr<cv::Vec3f>(y);
-            for (int dx = -kHalf; dx <= kHalf; ++dx) {
+            for (int dx = -kPieceHalf; dx <= kPieceHalf; ++dx) {
                 const int x = tx + dx;
                 if (x < 0 || x >= level_.colours.cols) continue;
                 const cv::Vec3f d =
@@ -249,17 +250,6 @@ class Completion {
     std::vector<Like> likes_, before_;
 };
 
-cv::Mat colours_of(const Picture& p) {
-    cv::Mat out(p.height(), p.width(), CV_32FC3);
-    for (int y = 0; y < p.height(); ++y)
-        for (int x = 0; x < p.width(); ++x) {
-            const Rgba c = pixel_at(p, x, y);
-            const float k = c.a > 1e-3f ? 1 / c.a : 0;
-            out.at<cv::Vec3f>(y, x) = {c.r * k, c.g * k, c.b * k};
-        }
-    return out;
-}
-
 /// Half the size; what is unknown counts for nothing.
 void reduce(cv::Mat& colours, cv::Mat& hole, cv::Mat& unfit) {
     cv::Mat known, weighted = colours.clone();
@@ -287,7 +277,7 @@ PieceLevel level_of(const cv::Mat& colours, const cv::Mat& hole, const cv::Mat& 
     PieceLevel out;
     out.colours = colours.clone();
     out.hole = hole.clone();
-    cv::dilate(hole, out.targets, cv::Mat::ones(kSide, kSide, CV_8U));
+    cv::dilate(hole, out.targets, cv::Mat::ones(kPieceSide, kPieceSide, CV_8U));
     cv::Mat fit = cv::Mat(hole.size(), CV_8U), clear;
     for (int y = 0; y < hole.rows; ++y)
         for (int x = 0; x < hole.cols; ++x)
@@ -296,7 +286,7 @@ PieceLevel level_of(const cv::Mat& colours, const cv::Mat& hole, const cv::Mat& 
                                              ? 0
                                              : 255;
     cv::distanceTransform(fit, clear, cv::DIST_L2, 3);
-    constexpr float kCorner = kHalf * 1.4143f * 1.1f + 1; // of a turned piece, the next pixel included
+    constexpr float kCorner = kPieceHalf * 1.4143f * 1.1f + 1; // of a turned piece, the next pixel included
     out.centres = clear > kCorner;
     cv::distanceTransform(out.hole, out.inwards, cv::DIST_L2, 3);
     for (int y = 0; y < hole.rows; ++y)
@@ -311,6 +301,17 @@ void check_size(const Picture& picture, const std::vector<float>& hole) {
 }
 
 } // namespace
+
+cv::Mat colours_of(const Picture& p) {
+    cv::Mat out(p.height(), p.width(), CV_32FC3);
+    for (int y = 0; y < p.height(); ++y)
+        for (int x = 0; x < p.width(); ++x) {
+            const Rgba c = pixel_at(p, x, y);
+            const float k = c.a > 1e-3f ? 1 / c.a : 0;
+            out.at<cv::Vec3f>(y, x) = {c.r * k, c.g * k, c.b * k};
+        }
+    return out;
+}
 
 Picture completed(const Picture& picture, const std::vector<float>& hole, const std::vector<float>& source,
                   const FillSettings& settings, const TellShare& tell, const Cancel& cancel) {
@@ -334,14 +335,14 @@ Picture completed(const Picture& picture, const std::vector<float>& hole, const 
         // Coarse enough when a piece sees across the hole.
         double deepest = 0;
         cv::minMaxLoc(levels.back().inwards, nullptr, &deepest);
-        if (deepest <= kHalf || std::min(c.cols, c.rows) < 2 * kCoarsest) break;
+        if (deepest <= kPieceHalf || std::min(c.cols, c.rows) < 2 * kCoarsest) break;
         reduce(c, h, u);
     }
     while (!levels.empty() && levels.back().sources.size() < 16) levels.pop_back();
     if (levels.empty())
         throw Error("there is nothing around the hole to fill it from", "filling",
                     "Make the patch wider, or the mask smaller");
-    fill_in_order(levels.back().colours, levels.back().hole, levels.back().sources, kHalf, settings.turned,
+    fill_in_order(levels.back().colours, levels.back().hole, levels.back().sources, kPieceHalf, settings.turned,
                   settings.seed, cancel);
     std::unique_ptr<Completion> at;
     const std::size_t count = levels.size();

@@ -11,7 +11,7 @@ namespace porb {
 
 namespace {
 
-constexpr int kSide = 320; ///< pixels a side of the square that edges are looked at in
+constexpr int kEdgeSide = 320; ///< pixels a side of the square that edges are looked at in
 
 /// The square at a moment: the footage below, and the patch alone as it is drawn.
 struct Square {
@@ -38,7 +38,7 @@ class Squares {
     const Patch& patch() const { return patch_; }
     Square at(Seconds time, bool own_light, const Cancel& cancel) {
         if (!own_light) alone_.patches[0].follows_light = false;
-        View view = patch_view(placement_of(shot_, patch_, place_at(patch_, time), time, Eye::mono), kSide);
+        View view = patch_view(placement_of(shot_, patch_, place_at(patch_, time), time, Eye::mono), kEdgeSide);
         view.patches = true;
         return {composer_.compose_ungraded(project_, below_, time, view, cancel),
                 composer_.patches_alone(project_, alone_, time, view, cancel)};
@@ -49,7 +49,7 @@ class Squares {
         all.patches[0].mask = {};
         all.patches[0].disc = false;
         all.patches[0].feather_deg = 0;
-        View view = patch_view(placement_of(shot_, patch_, place_at(patch_, time), time, Eye::mono), kSide);
+        View view = patch_view(placement_of(shot_, patch_, place_at(patch_, time), time, Eye::mono), kEdgeSide);
         return composer_.patches_alone(project_, all, time, view, cancel);
     }
 

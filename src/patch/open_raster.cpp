@@ -38,7 +38,7 @@ class ScratchFolder {
     std::filesystem::path path_;
 };
 
-Error damaged(const std::filesystem::path& path, const std::string& why) {
+Error damaged_archive(const std::filesystem::path& path, const std::string& why) {
     return Error("is not an OpenRaster file we can read (" + why + ")", path.string(),
                  "It may be half written or damaged: save it again");
 }
@@ -52,15 +52,15 @@ struct Archive {
 
 std::string entry_of(zip_t* zip, const std::string& name, const std::filesystem::path& path) {
     zip_stat_t facts;
-    if (zip_stat(zip, name.c_str(), 0, &facts) != 0) throw damaged(path, "it has no " + name);
+    if (zip_stat(zip, name.c_str(), 0, &facts) != 0) throw damaged_archive(path, "it has no " + name);
     if (!(facts.valid & ZIP_STAT_SIZE) || facts.size > kMostBytes)
-        throw damaged(path, name + " is larger than a layer may be");
+        throw damaged_archive(path, name + " is larger than a layer may be");
     zip_file_t* file = zip_fopen(zip, name.c_str(), 0);
-    if (!file) throw damaged(path, name + " cannot be unpacked");
+    if (!file) throw damaged_archive(path, name + " cannot be unpacked");
     std::string bytes(std::size_t(facts.size), '\0');
     const zip_int64_t n = zip_fread(file, bytes.data(), facts.size);
     const int closed = zip_fclose(file);
-    if (n != zip_int64_t(facts.size) || closed != 0) throw damaged(path, name + " breaks off");
+    if (n != zip_int64_t(facts.size) || closed != 0) throw damaged_archive(path, name + " breaks off");
     return bytes;
 }
 
@@ -137,10 +137,10 @@ void write_open_raster(const std::vector<NamedLayer>& layers, const std::filesys
 std::vector<NamedLayer> read_open_raster(const std::filesystem::path& path) {
     int fault = 0;
     Archive archive{zip_open(path.c_str(), ZIP_RDONLY, &fault)};
-    if (!archive.zip) throw damaged(path, "it is no zip archive");
+    if (!archive.zip) throw damaged_archive(path, "it is no zip archive");
     pugi::xml_document document;
     const std::string stack = entry_of(archive.zip, "stack.xml", path);
-    if (!document.load_buffer(stack.data(), stack.size())) throw damaged(path, "its stack.xml is no XML");
+    if (!document.load_buffer(stack.data(), stack.size())) throw damaged_archive(path, "its stack.xml is no XML");
     const pugi::xml_node image = document.child("image");
     const std::int64_t width = image.attribute("w").as_llong(), height = image.attribute("h").as_llong();
     check_layer_size(width, height, path);
@@ -157,7 +157,7 @@ std::vector<NamedLayer> read_open_raster(const std::filesystem::path& path) {
         try {
             part = read_still(file);
         } catch (const Error&) {
-            throw damaged(path, "its layer '" + name + "' is no picture");
+            throw damaged_archive(path, "its layer '" + name + "' is no picture");
         }
         // Programs cut layers to what is on them.
         const int dx = node.attribute("x").as_int(), dy = node.attribute("y").as_int();

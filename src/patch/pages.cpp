@@ -46,7 +46,7 @@ class Pages {
     TIFF* tiff_ = nullptr;
 };
 
-Error damaged(const std::filesystem::path& path, const std::string& why) {
+Error damaged_pages(const std::filesystem::path& path, const std::string& why) {
     return Error("is not a TIFF of layers we can read (" + why + ")", path.string(),
                  "Save it with 8 or 16 bits a channel, red, green, blue and alpha, a page for each layer");
 }
@@ -68,15 +68,15 @@ Picture read_page(TIFF* tiff, Pages& pages, const std::filesystem::path& path) {
     const std::uint16_t colours = grey ? 1 : 3;
     if ((bits != 8 && bits != 16) || format != SAMPLEFORMAT_UINT || planar != PLANARCONFIG_CONTIG ||
         samples < colours || samples > colours + 1 || (!grey && photometric != PHOTOMETRIC_RGB) || TIFFIsTiled(tiff))
-        throw damaged(path, "its pixels are of another kind");
+        throw damaged_pages(path, "its pixels are of another kind");
     const bool alpha = samples == colours + 1;
     const bool associated = alpha && extra_count > 0 && extra[0] == EXTRASAMPLE_ASSOCALPHA;
     const auto line = std::size_t(TIFFScanlineSize(tiff));
-    if (line < std::size_t(width) * samples * bits / 8) throw damaged(path, "its rows are too short");
+    if (line < std::size_t(width) * samples * bits / 8) throw damaged_pages(path, "its rows are too short");
     std::vector<std::uint8_t> row(line);
     std::vector<std::uint16_t> words(std::size_t(width) * height * 4);
     for (std::uint32_t y = 0; y < height; ++y) {
-        if (TIFFReadScanline(tiff, row.data(), y, 0) != 1) throw damaged(path, pages.words());
+        if (TIFFReadScanline(tiff, row.data(), y, 0) != 1) throw damaged_pages(path, pages.words());
         std::uint16_t* to = words.data() + std::size_t(y) * width * 4;
         for (std::uint32_t x = 0; x < width; ++x, to += 4) {
             const auto value = [&](std::uint16_t s) -> std::uint16_t {
@@ -152,7 +152,7 @@ bool has_named_page(const std::filesystem::path& path) {
 
 std::vector<NamedLayer> read_pages(const std::filesystem::path& path) {
     Pages pages(path, "r");
-    if (!pages.get()) throw damaged(path, pages.words().empty() ? "it cannot be opened" : pages.words());
+    if (!pages.get()) throw damaged_pages(path, pages.words().empty() ? "it cannot be opened" : pages.words());
     std::vector<NamedLayer> out;
     constexpr int kMostPages = 64;
     const char* const usual[] = {"footage", "plate", "patch", "mask"};

@@ -2,6 +2,7 @@
 
 #include "base/angle.h"
 #include "base/error.h"
+#include "patch/colours.h"
 #include "project/limits.h"
 #include "project/orientation.h"
 #include "project/span.h"
@@ -11,16 +12,6 @@
 namespace porb {
 
 namespace {
-
-cv::Mat colours_of(const Picture& p) {
-    cv::Mat out(p.height(), p.width(), CV_32FC3);
-    for (int y = 0; y < p.height(); ++y)
-        for (int x = 0; x < p.width(); ++x) {
-            const Rgba c = pixel_at(p, x, y);
-            out.at<cv::Vec3f>(y, x) = {c.r, c.g, c.b};
-        }
-    return out;
-}
 
 cv::Mat apart(const cv::Mat& a, const cv::Mat& b) {
     cv::Mat out(a.size(), CV_32F);

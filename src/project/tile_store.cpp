@@ -21,7 +21,7 @@ namespace porb {
 
 namespace {
 
-constexpr const char* kEnding = ".tile";
+constexpr const char* kTileEnding = ".tile";
 constexpr char kMagic[8] = {'P', 'O', 'R', 'B', 'T', 'I', 'L', '1'};
 constexpr std::size_t kNameLength = 32;
 constexpr std::uint64_t kMostBytes = 1u << 20; ///< of a tile's file
@@ -59,7 +59,7 @@ class TileFolder {
 };
 
 fs::path file_of(const fs::path& folder, const std::string& name) {
-    return folder / (name + kEnding);
+    return folder / (name + kTileEnding);
 }
 
 /// Bytes of the low halves first, then those of the high ones: neighbours differ little in these.
@@ -135,7 +135,7 @@ void sweep(const fs::path& folder, const std::set<std::string>& names) {
     std::error_code code;
     sweep_parts(folder);
     for (const auto& entry : fs::directory_iterator(folder, code)) {
-        if (entry.path().extension() != kEnding || names.contains(entry.path().stem().string())) continue;
+        if (entry.path().extension() != kTileEnding || names.contains(entry.path().stem().string())) continue;
         const auto age = fs::file_time_type::clock::now() - fs::last_write_time(entry.path(), code);
         if (!code && age > kKept) fs::remove(entry.path(), code);
     }

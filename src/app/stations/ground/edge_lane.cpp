@@ -11,7 +11,7 @@ namespace porb::app {
 
 namespace {
 constexpr int kHeight = 32, kPad = 4;
-constexpr double kSeen = 0.005, kUnder = 8;
+constexpr double kSeenStep = 0.005, kUnder = 8;
 } // namespace
 
 EdgeLane::EdgeLane(Session& session, EdgePart& edge, PatchChoice& choice, TimeRuler& ruler, QWidget* parent)
@@ -43,17 +43,17 @@ void EdgeLane::paintEvent(QPaintEvent*) {
                    "Edge of the patch: not measured as it is now");
         return;
     }
-    double most = 2 * kSeen;
+    double most = 2 * kSeenStep;
     for (const EdgeStep& s : steps) most = std::max(most, s.worst);
     const auto y_of = [&](double v) { return kHeight - kPad - v / most * (kHeight - 2 * kPad); };
-    p.fillRect(QRectF(0, y_of(kSeen), width(), y_of(0) - y_of(kSeen)),
+    p.fillRect(QRectF(0, y_of(kSeenStep), width(), y_of(0) - y_of(kSeenStep)),
                QColor(colour::good.red(), colour::good.green(), colour::good.blue(), 40));
     QPolygonF line;
     for (const EdgeStep& s : steps) line << QPointF(ruler_.x_of(s.time.to_double()), y_of(s.step));
     p.setPen(QPen(colour::good, 1.6));
     p.drawPolyline(line);
     for (int i = 0; i < line.size(); ++i)
-        if (steps[std::size_t(i)].step > kSeen) { // pointed, so that colour alone need not tell
+        if (steps[std::size_t(i)].step > kSeenStep) { // pointed, so that colour alone need not tell
             p.setPen(Qt::NoPen);
             p.setBrush(colour::care);
             const QPointF at = line[i];

@@ -22,8 +22,11 @@ class GroundStation final : public Station {
     QWidget* lane() override { return lane_; }
 
     void arrive() override {
+        here_ = true;
         if (session_.shot() && picture_.mode() == ViewMode::map) panel_->layers().look_at_patch();
     }
+
+    void leave() override { here_ = false; }
 
     StationState state() override {
         const Shot* shot = session_.shot();
@@ -87,7 +90,11 @@ class GroundStation final : public Station {
     }
 
     bool take_files(const QStringList& files) override {
-        if (files.size() != 1 || !session_.shot()) return false;
+        // A single picture that is dropped here covers something; all else is for other stations.
+        static const QStringList kPictures = {"png", "svg", "tif", "tiff", "exr", "jpg", "jpeg"};
+        if (!here_ || files.size() != 1 || !session_.shot() ||
+            !kPictures.contains(QFileInfo(files.front()).suffix().toLower()))
+            return false;
         panel_->layers().cover_with(files.front());
         return true;
     }
@@ -97,6 +104,7 @@ class GroundStation final : public Station {
     PictureArea& picture_;
     GroundPanel* panel_;
     EdgeLane* lane_;
+    bool here_ = false;
 };
 
 } // namespace

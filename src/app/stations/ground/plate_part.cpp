@@ -16,7 +16,7 @@
 namespace porb::app {
 
 namespace {
-enum PlateSource { now, median, neighbours, other_shot, file };
+enum class PlateSource { now, median, neighbours, other_shot, file };
 }
 
 PlatePart::PlatePart(Session& session, PatchChoice& choice, GroundJobs& jobs, QWidget* parent)
@@ -44,7 +44,7 @@ PlatePart::PlatePart(Session& session, PatchChoice& choice, GroundJobs& jobs, QW
     from_->setObjectName("plate_from");
     from_->addItems({"the footage at the playhead", "the median of moments", "what neighbours see behind",
                      "another shot of this place", "a picture…"});
-    from_->setCurrentIndex(neighbours);
+    from_->setCurrentIndex(int(PlateSource::neighbours));
     from_->setToolTip("Where the plate comes from; who passes by vanishes in the median");
     form->addRow("Taken from", from_);
     moments_ = new QSpinBox;
@@ -114,17 +114,17 @@ void PlatePart::take() {
     const auto plate_of = [](Picture picture, const QString& words) {
         return GroundJobs::Outcome{[tiles = tiles_of(picture)](Patch& p) { p.plate = tiles; }, words};
     };
-    if (source == file) return take_file();
-    if (source == now)
+    if (source == PlateSource::file) return take_file();
+    if (source == PlateSource::now)
         return jobs_.start("Plate from the footage", "Taking the footage", [plate_of](const GroundJobs::Site& s) {
             return plate_of(moment_plate(s.composer, s.project, s.shot, s.patch, s.time, s.cancel), {});
         });
-    if (source == median)
+    if (source == PlateSource::median)
         return jobs_.start("Plate from moments", "Looking through the shot", [=](const GroundJobs::Site& s) {
             const auto times = plate_times(s.in, s.out, s.shot.timing.rate, count);
             return plate_of(median_plate(s.composer, s.project, s.shot, s.patch, times, s.tell, s.cancel), {});
         });
-    if (source == neighbours)
+    if (source == PlateSource::neighbours)
         return jobs_.start("Plate from neighbours", "Looking behind what stands there",
                            [=](const GroundJobs::Site& s) {
                                const auto times = plate_times(s.in, s.out, s.shot.timing.rate, count);
@@ -219,8 +219,8 @@ void PlatePart::refresh() {
     const Shot* shot = session_.shot();
     setEnabled(shot != nullptr);
     const auto source = PlateSource(from_->currentIndex());
-    moments_->setEnabled(source == median || source == neighbours || source == other_shot);
-    other_->setEnabled(source == other_shot);
+    moments_->setEnabled(source == PlateSource::median || source == PlateSource::neighbours || source == PlateSource::other_shot);
+    other_->setEnabled(source == PlateSource::other_shot);
     const QSignalBlocker block(other_);
     const QString was = other_->currentData().toString();
     other_->clear();
