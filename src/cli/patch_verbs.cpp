@@ -208,6 +208,8 @@ void patch(const PatchWords& w, const Run& run) {
         else
             p.plate = tiles_of(found.plate);
         shot.patches.push_back(p);
+        if (found.moves) std::cerr << "porbit: note: " << kFloorPasses << "\n";
+        if (const char* words = drawn_elsewhere(shot, p)) std::cerr << "porbit: note: " << words << "\n";
         if (!w.json)
             std::cout << fmt::format("{}: covers {:.1f} % of a square {:.0f} deg wide, floor {:.2f} m below\n",
                                      p.name, 100 * found.share, place_at(p, time).width_deg, p.distance_m);

@@ -270,6 +270,26 @@ Preflight preflight(const Project& project, const Deliverable& d, MediaLibrary& 
         }
     }
     if (!any) out.stops.push_back("no camera of the shot has a source");
+    for (const Patch& p : shot->patches) {
+        if (!p.on) continue;
+        try {
+            if (const Media* media = find_media(project, p.media); media && p.kind == PatchKind::picture)
+                library.info(media->ref);
+        } catch (const Error& e) {
+            out.stops.push_back(e.message());
+        }
+        std::size_t lost = 0;
+        for (const TileImage* image : {&p.pixels, &p.mask}) {
+            for (int ty = 0; ty < image->down(); ++ty)
+                for (int tx = 0; tx < image->across(); ++tx)
+                    if (const Tile* tile = image->tile(tx, ty)) (void)tile->pixels();
+            lost += image->lost_tiles();
+        }
+        if (lost > 0)
+            out.stops.push_back(fmt::format("{} squares of patch '{}' are missing or damaged: put the project's "
+                                            "folder of painted pixels back, or paint them again",
+                                            lost, p.name));
+    }
     const Span span = used_span(project, *shot, library);
     if (any && span.empty() && out.stops.empty()) out.stops.push_back("nothing lies between in and out");
     if (d.stereo == EyeLayout::depth_below && !shot->seams.flow.on)
@@ -323,7 +343,8 @@ std::shared_ptr<MediaLibrary> render_library(const Shot& shot, const std::shared
     const std::size_t second_eye = (shot.seams.flow.fine_edges ? 480 : 288) * kMB;
     const std::size_t frames =
         shot.look.denoise.on ? 2 + 2 * (1 + Cleaner::kBefore) : 2; // read, and being read
-    std::size_t bytes = kPlans + std::size_t(eyes - 1) * second_eye;
+    constexpr std::size_t kPatch = 96 * kMB; // as it is drawn into one eye's picture
+    std::size_t bytes = kPlans + std::size_t(eyes - 1) * second_eye + std::size_t(eyes) * kPatch * shot.patches.size();
     for (const Camera& c : shot.rig.cameras)
         bytes += frames * kBytesAPixel * std::size_t(c.lens.width) * std::size_t(c.lens.height);
     return std::make_shared<MediaLibrary>(std::make_shared<CacheBound>(memory, bytes));

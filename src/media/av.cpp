@@ -3,6 +3,7 @@
 #include "base/error.h"
 #include "media/info.h"
 
+#include <cctype>
 #include <new>
 
 namespace porb::av {
@@ -69,7 +70,11 @@ Format open_input(const std::filesystem::path& path) {
     av_dict_set(&options, "format_whitelist", kFormats, 0);
     av_dict_set(&options, "protocol_whitelist", "file", 0);
     av_dict_set(&options, "max_streams", "64", 0);
-    const int e = avformat_open_input(&raw, "", nullptr, &options);
+    // Drawings are told by their name: what they begin with is anything that XML may begin with.
+    std::string ending = path.extension().string();
+    for (char& c : ending) c = char(std::tolower(static_cast<unsigned char>(c)));
+    const AVInputFormat* const kind = ending == ".svg" ? av_find_input_format("svg_pipe") : nullptr;
+    const int e = avformat_open_input(&raw, "", kind, &options);
     av_dict_free(&options);
     if (e < 0) {
         avio_closep(&io); // a failed open frees the context but not our file

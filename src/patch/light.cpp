@@ -77,11 +77,10 @@ cv::Mat edge_of(const Picture& patch) {
 }
 
 /// Differences without fine detail: means over what of a neighbourhood belongs to the edge.
-cv::Mat smooth_on(const cv::Mat& values, const cv::Mat& weights) {
+cv::Mat smooth_on(const cv::Mat& values, const cv::Mat& weights, double sigma) {
     cv::Mat sums, norm;
-    constexpr double kSigma = 3;
-    cv::GaussianBlur(values.mul(weights), sums, {}, kSigma);
-    cv::GaussianBlur(weights, norm, {}, kSigma);
+    cv::GaussianBlur(values.mul(weights), sums, {}, sigma);
+    cv::GaussianBlur(weights, norm, {}, sigma);
     return sums / cv::max(norm, 1e-3);
 }
 
@@ -161,18 +160,24 @@ std::vector<EdgeStep> edge_steps(Composer& composer, const Project& project, con
                         "Let it show something, and its mask end inside its square");
         std::vector<float> sizes;
         double squared = 0;
+        // A stretch that the eye joins; over less, grain passes for a step.
+        constexpr double kStretch_deg = 2.5;
+        const double stretch =
+            std::clamp(kStretch_deg * kEdgeSide / place_at(squares.patch(), time).width_deg, 4.0, 40.0);
         std::array<cv::Mat, 3> soft;
         for (std::size_t c = 0; c < 3; ++c) {
-            soft[c] = smooth_on(difference[c], edge);
+            soft[c] = smooth_on(difference[c], edge, stretch);
             step.mean[c] = cv::sum(difference[c].mul(edge))[0] / n;
         }
         for (int y = 0; y < edge.rows; ++y)
             for (int x = 0; x < edge.cols; ++x) {
                 if (edge.at<float>(y, x) == 0) continue;
-                float most = 0;
-                for (std::size_t c = 0; c < 3; ++c) most = std::max(most, std::abs(soft[c].at<float>(y, x)));
-                sizes.push_back(most);
-                squared += double(most) * most;
+                // Brightness, as an eye weighs it: what shows of a step.
+                constexpr float kLuma[] = {0.2126f, 0.7152f, 0.0722f};
+                float luma = 0;
+                for (std::size_t c = 0; c < 3; ++c) luma += kLuma[c] * soft[c].at<float>(y, x);
+                sizes.push_back(std::abs(luma));
+                squared += double(luma) * luma;
             }
         step.step = std::sqrt(squared / double(sizes.size()));
         const auto at = sizes.begin() + std::ptrdiff_t(double(sizes.size()) * 0.95);

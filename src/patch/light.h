@@ -7,7 +7,7 @@ namespace porb {
 /// How a patch meets the footage along its edge at a moment.
 struct EdgeStep {
     Seconds time{0};
-    double step = 0;    ///< RMS of the difference along the edge, without fine detail, as a share of full scale
+    double step = 0;    ///< RMS of the difference in luma along the edge, without grain, as a share of full scale
     double worst = 0;   ///< its 95th percentile
     std::array<double, 3> mean{}; ///< R, G, B: the patch less the footage
 };

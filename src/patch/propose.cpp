@@ -195,14 +195,18 @@ Proposal proposed(Composer& composer, const Project& project, const Shot& shot, 
     const auto say = [&](double share) {
         if (tell) tell(share);
     };
-    NeighbourPlate neighbours = neighbour_plate(
-        composer, project, shot, patch, times, [&](double s) { say(0.6 * s); }, cancel);
+    if (times.empty()) throw Error("has no moments", "the proposal", "Choose a part of the shot");
     std::vector<cv::Mat> moments;
     for (std::size_t i = 0; i < times.size(); ++i) {
         moments.push_back(colours_of(moment_plate(composer, project, shot, patch, times[i], cancel)));
         cv::GaussianBlur(moments.back(), moments.back(), {}, 1.2 * unit + 0.3);
-        say(0.6 + 0.3 * double(i + 1) / double(times.size()));
+        say(0.3 * double(i + 1) / double(times.size()));
     }
+    const cv::Mat stays = what_stays(moments);
+    // Over moments at which the floor passes by, a median of it would be of nothing.
+    const auto still = stays.empty() ? times : times.subspan(times.size() / 2, 1);
+    NeighbourPlate neighbours = neighbour_plate(
+        composer, project, shot, patch, still, [&](double s) { say(0.3 + 0.6 * s); }, cancel);
     cancel.check();
     const cv::Mat& shown = moments[moments.size() / 2];
     cv::Mat clean = colours_of(neighbours.plate), difference;
@@ -222,7 +226,7 @@ Proposal proposed(Composer& composer, const Project& project, const Shot& shot, 
     // Thin differences are edges that lie a fraction of a pixel apart.
     cv::morphologyEx(found, found, cv::MORPH_OPEN, disc(1.5 * unit));
     cv::morphologyEx(found, found, cv::MORPH_CLOSE, disc(4 * unit));
-    if (const cv::Mat stays = what_stays(moments); !stays.empty()) {
+    if (!stays.empty()) {
         cv::Mat whole;
         cv::morphologyEx(stays, whole, cv::MORPH_OPEN, disc(2 * unit));
         found |= whole;
@@ -312,6 +316,7 @@ Proposal proposed(Composer& composer, const Project& project, const Shot& shot, 
             covered += masked.at<std::uint8_t>(y, x) > 0;
         }
     out.mask = tiles_of_mask(masked);
+    out.moves = !stays.empty();
     out.share = double(covered) / double(side) / side;
     say(1);
     return out;
@@ -461,6 +466,15 @@ Patch carried_over(Composer& composer, const Project& project, const Shot& shot,
     out.reference = {};
     out.shadows = 0;
     return out;
+}
+
+const char* drawn_elsewhere(const Shot& shot, const Patch& patch) {
+    constexpr double kAlike = 1.3; // of distances
+    if (shot.seams.flow.on || shot.rig.cameras.size() < 2) return nullptr;
+    const double agree = shot.seams.agree_distance_m;
+    if (agree > 0 && agree < kAlike * patch.distance_m && agree * kAlike > patch.distance_m) return nullptr;
+    return "the footage about the patch is drawn at the agree distance, the patch where its surface lies: switch flow "
+           "on (Seams), or what runs across its edge is displaced";
 }
 
 } // namespace porb

@@ -10,6 +10,7 @@ struct Proposal {
     Picture plate;          ///< from neighbours that see behind it; alpha 0 where none does
     std::vector<float> hole; ///< by pixel of the square, 0 or 1: of the mask, what the plate does not know
     double share = 0;       ///< of the square that is masked
+    bool moves = false;     ///< the rig turns or moves over what is below it: the plate is of one moment
 };
 
 /// Looks for what is fixed to the rig in a patch's square: a stand, its clamps and feet. Where cameras are
@@ -42,5 +43,13 @@ Picture filling_plate(Composer& composer, const Project& project, const Shot& sh
 /// Cancelled.
 Patch carried_over(Composer& composer, const Project& project, const Shot& shot, const Patch& patch,
                    Seconds time, const Shot& other, const Cancel& cancel = {});
+
+/// For people: what a patch that was proposed for a moving rig cannot do.
+inline constexpr const char* kFloorPasses =
+    "the rig moves over the floor: a painted patch stands still while the floor passes. Smoothed or mirrored "
+    "surroundings follow it";
+/// For people: that what neighbours see does not fit the footage about a patch, since that is drawn at another
+/// distance than the patch's surface; nullptr: it fits.
+const char* drawn_elsewhere(const Shot& shot, const Patch& patch);
 
 } // namespace porb

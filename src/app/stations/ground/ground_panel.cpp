@@ -42,9 +42,7 @@ void GroundPanel::show_part(Part part) {
 
 void GroundPanel::take_tool() {
     const auto part = Part(pages_->currentIndex());
-    picture_.set_tool(part == Part::paint                           ? static_cast<PictureTool*>(&paint_->tool())
-                      : part == Part::layers || part == Part::exchange ? static_cast<PictureTool*>(&place_)
-                                                                    : nullptr);
+    picture_.set_tool(part == Part::paint ? static_cast<PictureTool*>(&paint_->tool()) : &place_);
 }
 
 void GroundPanel::showEvent(QShowEvent* event) {

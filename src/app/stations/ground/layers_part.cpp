@@ -237,7 +237,7 @@ void LayersPart::toggle_key() {
 
 void LayersPart::take_out_stand() {
     const std::string name = choice_.free_name("ground").toStdString();
-    jobs_.make("Take out the stand", "Looking for what stands below", [name](const GroundJobs::Site& site) {
+    jobs_.make("Take out the stand", "Looking for what stands below", [this, name](const GroundJobs::Site& site) {
         Patch p = ground_patch(site.composer, site.project, site.shot, site.time, kMasterWidth, site.cancel);
         p.name = name;
         const auto times = plate_times(site.in, site.out, site.shot.timing.rate, 5);
@@ -245,6 +245,13 @@ void LayersPart::take_out_stand() {
             site.composer, site.project, site.shot, p, times, [&](double s) { site.tell(0.8 * s); }, site.cancel);
         p.mask = found.mask;
         p.plate = tiles_of(found.plate);
+        QString words;
+        if (found.moves) words = kFloorPasses;
+        if (const char* elsewhere = drawn_elsewhere(site.shot, p)) words = elsewhere;
+        if (!words.isEmpty()) {
+            words[0] = words[0].toUpper();
+            QMetaObject::invokeMethod(this, [this, words] { session_.say(words + ".", Signal::care); });
+        }
         p.pixels = tiles_of(completed(
             found.plate, found.hole, {}, {}, [&](double s) { site.tell(0.8 + 0.2 * s); }, site.cancel));
         return p;

@@ -1,6 +1,5 @@
 #include "app/stations/ground/paint_tool.h"
 
-#include "app/stations/ground/place_tool.h"
 #include "app/widgets/theme.h"
 #include "base/angle.h"
 
@@ -313,6 +312,7 @@ void PaintTool::paint(QPainter& p) {
     p.save();
     p.setRenderHint(QPainter::Antialiasing);
     paint_patch_outline(p, picture_, *place, choice_.patch()->disc, colour::muted);
+    if (paints_mask(brush_.kind)) outlines_.paint(p, picture_, *place, choice_.patch()->mask);
     if (selection_.size() > 1) {
         QPolygonF outline;
         for (const Vec2& c : selection_)

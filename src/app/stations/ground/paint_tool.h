@@ -1,7 +1,7 @@
 #pragma once
 
 #include "app/picture/picture_area.h"
-#include "app/stations/ground/patch_choice.h"
+#include "app/stations/ground/place_tool.h"
 #include "patch/brush.h"
 
 #include <QElapsedTimer>
@@ -67,6 +67,7 @@ class PaintTool : public QObject, public PictureTool {
     std::optional<Vec2> source_, target_; ///< pixels: what is taken from, and the place that belongs to it
     std::vector<Vec2> selection_;
     std::optional<Stroke> stroke_;
+    MaskOutlines outlines_;
     TileImage mask_; ///< as the stroke found it
     QString stroke_key_;
     int strokes_ = 0;

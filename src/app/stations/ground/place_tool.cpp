@@ -3,6 +3,7 @@
 #include "app/widgets/arrow_keys.h"
 #include "app/widgets/theme.h"
 #include "base/angle.h"
+#include "patch/outline.h"
 #include "project/limits.h"
 
 #include <QKeyEvent>
@@ -42,6 +43,22 @@ void paint_patch_outline(QPainter& p, const PictureArea& picture, const PatchPla
                 p.drawLine(*last, *now);
             last = now;
         }
+    }
+}
+
+void MaskOutlines::paint(QPainter& p, const PictureArea& picture, const PatchPlacement& place, const TileImage& mask) {
+    if (mask.empty()) return;
+    if (!(of_ == mask)) of_ = mask, lines_ = mask_outlines(mask);
+    for (const auto& line : lines_) {
+        QPolygonF shown;
+        for (const Vec2& at : line)
+            if (const auto point = picture.point_of(direction_of(place, at))) shown << *point;
+        if (shown.size() < 3 || shown.boundingRect().width() > 0.8 * picture.width()) continue; // across the map's edge
+        p.setBrush(Qt::NoBrush);
+        p.setPen(QPen(QColor(0, 0, 0, 140), 2.6));
+        p.drawPolygon(shown);
+        p.setPen(QPen(colour::care, 1.1, Qt::DotLine));
+        p.drawPolygon(shown);
     }
 }
 
@@ -121,6 +138,7 @@ void PlaceTool::paint(QPainter& p) {
         if (!chosen && !patch.on) continue;
         paint_patch_outline(p, picture_, place, patch.disc, chosen ? colour::accent : colour::muted);
         if (!chosen) continue;
+        mask_.paint(p, picture_, place, patch.mask);
         p.setPen(QPen(QColor(0, 0, 0, 160), 1));
         p.setBrush(colour::accent);
         for (const Vec2& c : {Vec2(-1, -1), Vec2(1, -1), Vec2(1, 1), Vec2(-1, 1)})

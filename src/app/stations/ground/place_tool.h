@@ -9,6 +9,16 @@ namespace porb::app {
 void paint_patch_outline(QPainter& painter, const PictureArea& picture, const PatchPlacement& place, bool disc,
                          const QColor& colour);
 
+/// The outlines of a mask, kept for as long as it stays the same.
+class MaskOutlines {
+  public:
+    void paint(QPainter& painter, const PictureArea& picture, const PatchPlacement& place, const TileImage& mask);
+
+  private:
+    TileImage of_;
+    std::vector<std::vector<Vec2>> lines_;
+};
+
 /// Moves the chosen patch by dragging inside it, turns and scales it by its corners.
 class PlaceTool : public PictureTool {
   public:
@@ -31,6 +41,7 @@ class PlaceTool : public PictureTool {
     Vec3 from_{0, 0, 1};
     PatchKey place_;
     PatchPlacement placement_;
+    MaskOutlines mask_;
 };
 
 } // namespace porb::app
