@@ -2,7 +2,9 @@
 
 #include "base/angle.h"
 #include "base/error.h"
+#include "base/parallel.h"
 #include "patch/colours.h"
+#include "stitch/patches/sampler.h"
 #include "project/limits.h"
 #include "project/orientation.h"
 #include "project/span.h"
@@ -425,6 +427,32 @@ Picture filling_plate(Composer& composer, const Project& project, const Shot& sh
     return plate;
 }
 
+namespace {
+/// An image whose every place shows what `from` says of the old one; nothing outside it.
+TileImage placed_anew(const TileImage& image, const std::function<std::optional<Vec2>(const Vec2&)>& from) {
+    const TileSampler sampler(image, 0);
+    Picture out(image.width(), image.height());
+    parallel_ranges(out.height(), 8, [&](int begin, int end) {
+        for (int y = begin; y < end; ++y)
+            for (int x = 0; x < out.width(); ++x) {
+                const auto at = from({2 * (x + 0.5) / out.width() - 1, 2 * (y + 0.5) / out.height() - 1});
+                Rgba c;
+                if (at && at->cwiseAbs().maxCoeff() < 1) {
+                    if (image.channels() == 4) {
+                        const auto v = sampler.at<4>(sampler.pixel(*at));
+                        c = {v[0], v[1], v[2], std::clamp(v[3], 0.0f, 1.0f)};
+                    } else {
+                        const float v = std::clamp(sampler.at<1>(sampler.pixel(*at))[0], 0.0f, 1.0f);
+                        c = {v, v, v, v};
+                    }
+                }
+                set_pixel(out, x, y, c);
+            }
+    });
+    return image.channels() == 4 ? tiles_of(out) : mask_of(out);
+}
+} // namespace
+
 Patch carried_over(Composer& composer, const Project& project, const Shot& shot, const Patch& patch,
                    Seconds time, const Shot& other, const Cancel& cancel) {
     // Both grounds in the square, wide enough to have features about it.
@@ -460,6 +488,18 @@ Patch carried_over(Composer& composer, const Project& project, const Shot& shot,
     key.yaw_deg = turn.yaw_deg, key.pitch_deg = turn.pitch_deg, key.roll_deg = turn.roll_deg;
     key.width_deg = std::clamp(degrees(std::acos(std::clamp(right.dot(left), -1.0, 1.0))), limits::kPatchWidth_deg.low,
                                limits::kPatchWidth_deg.high);
+    // Seen from elsewhere a square of the floor is none: its pixels go along with the ground, each to its place.
+    const Mat3 back = found.other_to_this.inverse();
+    const auto own_place = [&](const Vec2& at) -> std::optional<Vec2> {
+        const double wide_half = std::tan(radians(key.width_deg) / 2);
+        const Vec3 seen = frame.transpose() * turned * Vec3(at.x() * wide_half, at.y() * wide_half, 1);
+        if (seen.z() < 1e-3) return std::nullopt;
+        const Vec3 p = back * Vec3((seen.x() / seen.z() / half + 1) / 2 * 1024, (seen.y() / seen.z() / half + 1) / 2 * 1024, 1);
+        if (std::abs(p.z()) < 1e-9) return std::nullopt;
+        return Vec2((2 * p.x() / p.z() / 1024 - 1) * half / own, (2 * p.y() / p.z() / 1024 - 1) * half / own);
+    };
+    for (TileImage* image : {&out.pixels, &out.plate, &out.mask})
+        if (!image->empty()) *image = placed_anew(*image, own_place);
     out.from = out.to = std::nullopt;
     out.light.clear();
     out.follows_light = false;
