@@ -200,6 +200,11 @@ void PictureArea::set_flat_look(const Turn& look, double across_deg) {
     if (mode() == ViewMode::down) ask(true);
 }
 
+void PictureArea::show_whole() {
+    view_.fit();
+    ask(true);
+}
+
 void PictureArea::set_patches(bool on) {
     if (patches_ == on) return;
     patches_ = on;

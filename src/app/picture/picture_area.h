@@ -73,6 +73,8 @@ class PictureArea : public QWidget {
     double flat_width() const { return view_.flat_deg; }
     /// What the down view looks at, degrees across its square.
     void set_flat_look(const Turn& look, double across_deg);
+    /// The whole of what a mode shows, without zoom.
+    void show_whole();
     /// Whether patches are shown, or what cameras supply alone.
     void set_patches(bool on);
     bool shows_patches() const { return patches_; }

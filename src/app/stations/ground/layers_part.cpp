@@ -333,6 +333,7 @@ void LayersPart::look_at_patch() {
     }
     picture_.set_flat_look(look, width);
     picture_.set_mode(ViewMode::down);
+    picture_.show_whole();
 }
 
 void LayersPart::find_floor() {
