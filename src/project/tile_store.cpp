@@ -25,6 +25,7 @@ constexpr const char* kTileEnding = ".tile";
 constexpr char kMagic[8] = {'P', 'O', 'R', 'B', 'T', 'I', 'L', '1'};
 constexpr std::size_t kNameLength = 32;
 constexpr std::uint64_t kMostBytes = 1u << 20; ///< of a tile's file
+constexpr auto kKept = std::chrono::hours(24); ///< of what no document names
 
 /// The lock file of a folder: a dot keeps it out of sight.
 fs::path lock_path(const fs::path& folder) {
@@ -131,7 +132,6 @@ std::vector<std::shared_ptr<const Tile>> tiles_of_project(const Project& project
 /// Removes the files of a folder that are not among `names`, once they are a day old: an earlier version of
 /// the document may be fetched back until then.
 void sweep(const fs::path& folder, const std::set<std::string>& names) {
-    constexpr auto kKept = std::chrono::hours(24);
     std::error_code code;
     sweep_parts(folder);
     for (const auto& entry : fs::directory_iterator(folder, code)) {
@@ -221,7 +221,12 @@ void write_tiles(const Project& project, const fs::path& document) {
             const std::string& name = tile_name(tile);
             const fs::path file = file_of(folder, name);
             std::error_code none;
-            if (fs::exists(file, none)) continue;
+            if (fs::exists(file, none)) {
+                // Named again: nobody who reads the old document meanwhile may take it for left over.
+                if (fs::file_time_type::clock::now() - fs::last_write_time(file, none) > kKept / 2)
+                    fs::last_write_time(file, fs::file_time_type::clock::now(), none);
+                continue;
+            }
             (void)tile.pixels();
             if (tile.is_lost()) continue; // it was not there when it was read: nothing can be kept of it
             PartFile part(file);

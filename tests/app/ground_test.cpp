@@ -252,6 +252,10 @@ TEST_CASE("plates, filling, edges and light run beside the window and change the
         for (int y = 0; y < 60; ++y)
             for (int x = 0; x < 60; ++x) *edit.pixel(p.resolution / 2 + x, p.resolution / 2 + y) = half_from_float(1);
     });
+    // On this page nothing is moved by chance.
+    const PatchKey place = place_at(g.patch(), Seconds(0));
+    drag(&g.window.picture(), g.at(200, 200), g.at(260, 260));
+    CHECK(place_at(g.patch(), Seconds(0)) == place);
     g.part<QPushButton>("mask_edge")->click();
     g.wait([&] { return g.session().history().undo_label() == "Edge of a mask"; });
     CHECK(g.patch().mask.at(g.patch().resolution / 2 + 30, g.patch().resolution / 2 + 30, 0) == 1);

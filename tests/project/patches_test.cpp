@@ -184,10 +184,15 @@ TEST_CASE("what nothing names goes after a day, unless somebody has the project 
     (void)load_project(file);
     CHECK(files_in(d).size() == 13);
     CHECK(patch_of(load_project(file)) == patch_of(painted_project(2)));
+    // What is named again is as young as what is new.
+    make_old(d);
+    save_project(painted_project(2), file);
+    const auto age = fs::file_time_type::clock::now() - fs::last_write_time(d / *files_in(d).begin());
+    CHECK(age < std::chrono::hours(1));
     save_project(painted_project(3), file);
     save_project(painted_project(1), file);
     (void)load_project(file); // young ones stay
-    CHECK(files_in(d).size() == 22);
+    CHECK(files_in(d).size() == 31);
     CHECK(patch_of(load_project(file)) == patch_of(painted_project(1)));
 }
 

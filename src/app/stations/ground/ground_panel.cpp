@@ -42,6 +42,7 @@ void GroundPanel::show_part(Part part) {
 
 void GroundPanel::take_tool() {
     const auto part = Part(pages_->currentIndex());
+    place_.set_moves(part == Part::layers);
     picture_.set_tool(part == Part::paint ? static_cast<PictureTool*>(&paint_->tool()) : &place_);
 }
 

@@ -64,7 +64,7 @@ void MaskOutlines::paint(QPainter& p, const PictureArea& picture, const PatchPla
 
 bool PlaceTool::press(QMouseEvent* event) {
     const auto place = choice_.placement();
-    if (event->button() != Qt::LeftButton || !place || event->modifiers() != Qt::NoModifier) return false;
+    if (!moves_ || event->button() != Qt::LeftButton || !place || event->modifiers() != Qt::NoModifier) return false;
     const auto direction = picture_.direction_at(event->position());
     if (!direction) return false;
     grip_ = Grip::none;
@@ -119,7 +119,7 @@ bool PlaceTool::release(QMouseEvent*) {
 }
 
 bool PlaceTool::key(QKeyEvent* event) {
-    if (event->key() == Qt::Key_Delete && choice_.patch()) {
+    if (moves_ && event->key() == Qt::Key_Delete && choice_.patch()) {
         choice_.remove();
         return true;
     }
@@ -139,6 +139,7 @@ void PlaceTool::paint(QPainter& p) {
         paint_patch_outline(p, picture_, place, patch.disc, chosen ? colour::accent : colour::muted);
         if (!chosen) continue;
         mask_.paint(p, picture_, place, patch.mask);
+        if (!moves_) continue;
         p.setPen(QPen(QColor(0, 0, 0, 160), 1));
         p.setBrush(colour::accent);
         for (const Vec2& c : {Vec2(-1, -1), Vec2(1, -1), Vec2(1, 1), Vec2(-1, 1)})
@@ -150,7 +151,7 @@ void PlaceTool::paint(QPainter& p) {
 }
 
 QString PlaceTool::words() const {
-    if (!choice_.patch()) return {};
+    if (!choice_.patch() || !moves_) return {};
     return "Drag inside the patch moves it, its corners turn and scale it";
 }
 

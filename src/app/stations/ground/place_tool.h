@@ -24,6 +24,8 @@ class PlaceTool : public PictureTool {
   public:
     PlaceTool(Session& session, PictureArea& picture, PatchChoice& choice)
         : session_(session), picture_(picture), choice_(choice) {}
+    /// Whether it moves anything, or shows only.
+    void set_moves(bool on) { moves_ = on; }
     bool press(QMouseEvent* event) override;
     bool move(QMouseEvent* event) override;
     bool release(QMouseEvent* event) override;
@@ -37,6 +39,7 @@ class PlaceTool : public PictureTool {
     Session& session_;
     PictureArea& picture_;
     PatchChoice& choice_;
+    bool moves_ = true;
     Grip grip_ = Grip::none;
     Vec3 from_{0, 0, 1};
     PatchKey place_;
