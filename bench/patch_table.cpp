@@ -50,7 +50,8 @@ cv::Mat linear(const Picture& p) {
     for (int y = 0; y < p.height(); ++y)
         for (int x = 0; x < p.width(); ++x) {
             const Rgba c = pixel_at(p, x, y);
-            out.at<cv::Vec3f>(y, x) = {linear_from_encoded(c.r), linear_from_encoded(c.g), linear_from_encoded(c.b)};
+            out.at<cv::Vec3f>(y, x) = {linear_from_encoded(c.r), linear_from_encoded(c.g),
+                                       linear_from_encoded(c.b)};
         }
     return out;
 }
@@ -60,13 +61,15 @@ Picture truth_below(sim::SimOptions o, double seconds, const View& view, const f
     if (fs::exists(kept)) return read_still(kept);
     o.stand = false;
     sim::Hall hall(o.things, o.things_seed);
-    const Picture sphere = sim::true_panorama(hall, o, seconds, SphereMapping::equirect, 2 * kSphere, sim::TruthEye::mono);
+    const Picture sphere =
+        sim::true_panorama(hall, o, seconds, SphereMapping::equirect, 2 * kSphere, sim::TruthEye::mono);
     const TargetMap from(equirect_target(2 * kSphere)), to(view.target);
     Picture out(view.target.width, view.target.height);
     for (int y = 0; y < out.height(); ++y)
         for (int x = 0; x < out.width(); ++x) {
             const Vec2 at = *from.pixel(*to.direction({x + 0.5, y + 0.5})) - Vec2(0.5, 0.5);
-            const int u = int(std::floor(at.x())), v = std::clamp(int(std::floor(at.y())), 0, sphere.height() - 2);
+            const int u = int(std::floor(at.x())),
+                      v = std::clamp(int(std::floor(at.y())), 0, sphere.height() - 2);
             const auto fu = float(at.x() - u), fv = float(at.y() - v);
             Rgba sum;
             for (int j = 0; j < 2; ++j)
@@ -125,7 +128,8 @@ double percentile(const cv::Mat& values, const cv::Mat& where, double share) {
     std::vector<float> v;
     for (int y = 0; y < values.rows; ++y)
         for (int x = 0; x < values.cols; ++x)
-            if (where.at<std::uint8_t>(y, x) && values.at<float>(y, x) < 9) v.push_back(values.at<float>(y, x));
+            if (where.at<std::uint8_t>(y, x) && values.at<float>(y, x) < 9)
+                v.push_back(values.at<float>(y, x));
     if (v.empty()) return 0;
     const auto at = v.begin() + std::ptrdiff_t(double(v.size() - 1) * share);
     std::nth_element(v.begin(), at, v.end());
@@ -137,12 +141,13 @@ cv::Mat bytes(const cv::Mat& light) {
     for (int y = 0; y < light.rows; ++y)
         for (int x = 0; x < light.cols; ++x)
             for (int c = 0; c < 3; ++c)
-                out.at<cv::Vec3b>(y, x)[2 - c] = cv::saturate_cast<std::uint8_t>(255 * encoded_from_linear(light.at<cv::Vec3f>(y, x)[c]));
+                out.at<cv::Vec3b>(y, x)[2 - c] =
+                    cv::saturate_cast<std::uint8_t>(255 * encoded_from_linear(light.at<cv::Vec3f>(y, x)[c]));
     return out;
 }
 
-void removal_row(const std::string& scene, const std::string& rig, unsigned seed, int size, const fs::path& folder,
-                 const fs::path& pictures) {
+void removal_row(const std::string& scene, const std::string& rig, unsigned seed, int size,
+                 const fs::path& folder, const fs::path& pictures) {
     const sim::SimOptions o = options_of(scene, rig, seed, size);
     const std::int64_t frame = frame_of(scene, seed);
     const fs::path here = folder / fmt::format("{}_{}_{}_{}", scene, rig, seed, size);
@@ -152,7 +157,8 @@ void removal_row(const std::string& scene, const std::string& rig, unsigned seed
     Project project = take.project;
     const View view = straight_down();
     const std::vector<Seconds> times{Seconds(0)};
-    const cv::Mat truth = linear(truth_below(o, frame_time(frame, o.rate).to_double(), view, here / "floor-without-stand.png"));
+    const cv::Mat truth =
+        linear(truth_below(o, frame_time(frame, o.rate).to_double(), view, here / "floor-without-stand.png"));
     const cv::Mat before = matched(linear(composer.compose_ungraded(project, shot, Seconds(0), view)), truth);
     Patch patch;
     std::string words;
@@ -170,14 +176,18 @@ void removal_row(const std::string& scene, const std::string& rig, unsigned seed
     });
     Shot covered = shot;
     covered.patches.push_back(patch);
-    const cv::Mat after = matched(linear(composer.compose_ungraded(project, covered, Seconds(0), view)), truth);
-    const cv::Mat circle = circle_mask(before.rows), was = differing(before, truth), is = differing(after, truth);
+    const cv::Mat after =
+        matched(linear(composer.compose_ungraded(project, covered, Seconds(0), view)), truth);
+    const cv::Mat circle = circle_mask(before.rows), was = differing(before, truth),
+                  is = differing(after, truth);
     cv::Mat stood(was.size(), CV_8U, cv::Scalar(0));
     for (int y = 0; y < was.rows; ++y)
         for (int x = 0; x < was.cols; ++x)
-            stood.at<std::uint8_t>(y, x) = circle.at<std::uint8_t>(y, x) && was.at<float>(y, x) > 0.03f && was.at<float>(y, x) < 9 ? 255 : 0;
-    fmt::print("{:16} {:12} {:4}  {:6.3f} m  {:6.3f} {:6.3f}  {:6.3f} {:6.3f}  {:6.1f} s  {}\n", scene, rig, seed,
-               patch.distance_m, ssim(grey(bytes(before)), grey(bytes(truth)), circle),
+            stood.at<std::uint8_t>(y, x) =
+                circle.at<std::uint8_t>(y, x) && was.at<float>(y, x) > 0.03f && was.at<float>(y, x) < 9 ? 255
+                                                                                                        : 0;
+    fmt::print("{:16} {:12} {:4}  {:6.3f} m  {:6.3f} {:6.3f}  {:6.3f} {:6.3f}  {:6.1f} s  {}\n", scene, rig,
+               seed, patch.distance_m, ssim(grey(bytes(before)), grey(bytes(truth)), circle),
                ssim(grey(bytes(after)), grey(bytes(truth)), circle), percentile(was, stood, 0.99),
                percentile(is, stood, 0.99), took, words);
     if (!pictures.empty()) {
@@ -216,15 +226,18 @@ void light_row(const std::string& scene, unsigned seed, int size, const fs::path
             mean += steps[i].step / double(steps.size());
             worst = std::max(worst, steps[i].step);
             if (i > 0 && i + 1 < steps.size()) // what is not even change: the second difference
-                flicker += std::abs(steps[i - 1].mean[1] - 2 * steps[i].mean[1] + steps[i + 1].mean[1]) / 2 / double(steps.size() - 2);
+                flicker += std::abs(steps[i - 1].mean[1] - 2 * steps[i].mean[1] + steps[i + 1].mean[1]) / 2 /
+                           double(steps.size() - 2);
         }
-        return fmt::format("step {:.2f} % mean, {:.2f} % worst; from frame to frame {:.3f} %", 100 * mean, 100 * worst, 100 * flicker);
+        return fmt::format("step {:.2f} % mean, {:.2f} % worst; from frame to frame {:.3f} %", 100 * mean,
+                           100 * worst, 100 * flicker);
     };
     const auto before = edge_steps(composer, project, shot, 0, times);
     shot.patches[0].light = followed_light(composer, project, shot, 0, times);
     shot.patches[0].follows_light = true;
     fmt::print("{} {}: left alone: {}\n", scene, seed, words_of_steps(before));
-    fmt::print("{} {}: followed:   {}\n", scene, seed, words_of_steps(edge_steps(composer, project, shot, 0, times)));
+    fmt::print("{} {}: followed:   {}\n", scene, seed,
+               words_of_steps(edge_steps(composer, project, shot, 0, times)));
 }
 
 void cost_rows(const fs::path& folder, int size) {
@@ -245,14 +258,17 @@ void cost_rows(const fs::path& folder, int size) {
     covered.patches.push_back(patch);
     std::vector<double> plain, with;
     for (int i = 0; i < 12; ++i) {
-        plain.push_back(seconds_of([&] { composer.blend(composer.gather(take.project, shot, Seconds(0), view)); }));
-        with.push_back(seconds_of([&] { composer.blend(composer.gather(take.project, covered, Seconds(0), view)); }));
+        plain.push_back(
+            seconds_of([&] { composer.blend(composer.gather(take.project, shot, Seconds(0), view)); }));
+        with.push_back(
+            seconds_of([&] { composer.blend(composer.gather(take.project, covered, Seconds(0), view)); }));
     }
     const auto middle = [](std::vector<double> v) {
         std::sort(v.begin(), v.end());
         return v[v.size() / 2];
     };
-    fmt::print("a frame {} wide from {} px circles, without flow: {:.0f} ms, with two patches {:.0f} ms: {:.3f} times\n",
+    fmt::print("a frame {} wide from {} px circles, without flow: {:.0f} ms, with two patches {:.0f} ms: "
+               "{:.3f} times\n",
                kSphere, size, 1000 * middle(plain), 1000 * middle(with), middle(with) / middle(plain));
 
     // A stroke on a large layer, point by point, each with the picture of a 1280 x 800 window that shows it.
@@ -280,10 +296,22 @@ void cost_rows(const fs::path& folder, int size) {
                 composer.compose(project, painted, Seconds(0), window);
             }));
         }
-        fmt::print("a brush of {:.0f} px on 4096 x 4096: {:.1f} ms a point, {:.1f} ms its picture (95 %: {:.1f} and {:.1f})\n",
-                   size_px, 1000 * middle(strokes), 1000 * middle(pictures),
-                   1000 * [&] { auto v = strokes; std::sort(v.begin(), v.end()); return v[v.size() * 95 / 100]; }(),
-                   1000 * [&] { auto v = pictures; std::sort(v.begin(), v.end()); return v[v.size() * 95 / 100]; }());
+        fmt::print(
+            "a brush of {:.0f} px on 4096 x 4096: {:.1f} ms a point, {:.1f} ms its picture (95 %: {:.1f} and "
+            "{:.1f})\n",
+            size_px, 1000 * middle(strokes), 1000 * middle(pictures),
+            1000 *
+                [&] {
+                    auto v = strokes;
+                    std::sort(v.begin(), v.end());
+                    return v[v.size() * 95 / 100];
+                }(),
+            1000 *
+                [&] {
+                    auto v = pictures;
+                    std::sort(v.begin(), v.end());
+                    return v[v.size() * 95 / 100];
+                }());
     }
 }
 
@@ -315,7 +343,8 @@ int main(int argc, char** argv) {
         return 0;
     }
     if (!pictures.empty()) fs::create_directories(pictures);
-    fmt::print("scene            rig          seed  floor     SSIM before, after  left before, after  took\n");
+    fmt::print(
+        "scene            rig          seed  floor     SSIM before, after  left before, after  took\n");
     for (const auto& scene : scenes)
         for (const auto& rig : rigs)
             for (const unsigned seed : seeds) removal_row(scene, rig, seed, size, folder, pictures);

@@ -31,8 +31,7 @@ struct PatchWords {
 };
 
 std::size_t index_of(const Shot& shot, const std::string& name, const std::string& file) {
-    if (shot.patches.empty())
-        throw Error("has no patch", file, "Make one with --add or --propose");
+    if (shot.patches.empty()) throw Error("has no patch", file, "Make one with --add or --propose");
     if (name.empty()) return shot.patches.size() - 1;
     for (std::size_t i = 0; i < shot.patches.size(); ++i)
         if (shot.patches[i].name == name) return i;
@@ -43,7 +42,8 @@ std::size_t index_of(const Shot& shot, const std::string& name, const std::strin
 
 std::string free_name(const Shot& shot, const std::string& stem) {
     const auto taken = [&](const std::string& n) {
-        return std::any_of(shot.patches.begin(), shot.patches.end(), [&](const Patch& p) { return p.name == n; });
+        return std::any_of(shot.patches.begin(), shot.patches.end(),
+                           [&](const Patch& p) { return p.name == n; });
     };
     std::string name = stem;
     for (int n = 2; taken(name); ++n) name = stem + " " + std::to_string(n);
@@ -110,11 +110,13 @@ void print(const Shot& shot, const Patch& p) {
         "{}: {}: {}{}, yaw {:.1f}, pitch {:.1f}, {:.1f} deg wide, {} px; {} {:.2f} m{}{}{}\n", shot.name,
         p.name, text_of(kPatchKindWords, p.kind), p.on ? "" : " (off)", k.yaw_deg, k.pitch_deg, k.width_deg,
         p.resolution, text_of(kPatchSurfaceWords, p.surface), p.distance_m, p.mask.empty() ? "" : ", masked",
-        p.follows_light ? ", follows light" : "", p.keys.size() > 1 ? fmt::format(", {} keys", p.keys.size()) : "");
+        p.follows_light ? ", follows light" : "",
+        p.keys.size() > 1 ? fmt::format(", {} keys", p.keys.size()) : "");
 }
 
 TellShare progress_of(const char* words) {
-    return [words](double share) { show_progress(fmt::format("{} {:.0f} %", words, 100 * share), share >= 1); };
+    return
+        [words](double share) { show_progress(fmt::format("{} {:.0f} %", words, 100 * share), share >= 1); };
 }
 
 /// A mask from a picture: white shows, black and what is transparent does not; of the square, or a sphere's.
@@ -182,17 +184,18 @@ void add_patch(const PatchWords& w, Project& project, Shot& shot, Seconds time) 
 void patch(const PatchWords& w, const Run& run) {
     const bool values = !w.at.empty() || w.width || w.roll || w.opacity || w.feather || w.ease || w.shadows ||
                         w.distance || !w.hold.empty() || !w.surface.empty() || w.disc || w.on || w.off ||
-                        w.resolution > 0 || !w.from.empty() || !w.to.empty() || !w.rename.empty() || w.no_mask;
-    const bool changes = values || w.propose || w.fill || !w.add.empty() || !w.soften.empty() || !w.mask.empty() ||
-                         !w.import_from.empty() || !w.to_shot.empty() || w.remove || w.follow ||
-                         !w.plate_shot.empty();
+                        w.resolution > 0 || !w.from.empty() || !w.to.empty() || !w.rename.empty() ||
+                        w.no_mask;
+    const bool changes = values || w.propose || w.fill || !w.add.empty() || !w.soften.empty() ||
+                         !w.mask.empty() || !w.import_from.empty() || !w.to_shot.empty() || w.remove ||
+                         w.follow || !w.plate_shot.empty();
     const bool writes = changes && !w.list;
     ProjectEdit edit(w.project, "patch", run, writes);
     Shot& shot = chosen_shot(edit.project, w.shot, w.project);
     Composer composer(std::make_shared<MediaLibrary>(run.memory));
     const Span span = used_span(edit.project, shot, composer.library());
-    const Seconds time = w.time.empty() ? span.in
-                                        : moment_in(w.time, "--time", edit.project, shot, composer.library());
+    const Seconds time =
+        w.time.empty() ? span.in : moment_in(w.time, "--time", edit.project, shot, composer.library());
     const auto times = plate_times(span.in, span.out, shot.timing.rate, 5);
     if (w.propose) {
         Patch p = ground_patch(composer, edit.project, shot, time, w.sphere_width, run.cancel);
@@ -211,8 +214,9 @@ void patch(const PatchWords& w, const Run& run) {
         if (found.moves) std::cerr << "porbit: note: " << kFloorPasses << "\n";
         if (const char* words = drawn_elsewhere(shot, p)) std::cerr << "porbit: note: " << words << "\n";
         if (!w.json)
-            std::cout << fmt::format("{}: covers {:.1f} % of a square {:.0f} deg wide, floor {:.2f} m below\n",
-                                     p.name, 100 * found.share, place_at(p, time).width_deg, p.distance_m);
+            std::cout << fmt::format(
+                "{}: covers {:.1f} % of a square {:.0f} deg wide, floor {:.2f} m below\n", p.name,
+                100 * found.share, place_at(p, time).width_deg, p.distance_m);
     } else if (!w.add.empty() || !w.soften.empty()) {
         add_patch(w, edit.project, shot, time);
     } else if (values) {
@@ -232,14 +236,14 @@ void patch(const PatchWords& w, const Run& run) {
         const Shot& other = chosen_shot(edit.project, w.plate_shot, w.project);
         Patch& p = shot.patches[which()];
         const Span there = used_span(edit.project, other, composer.library());
-        const RegisteredPlate plate =
-            shot_plate(composer, edit.project, shot, p, time, other,
-                       plate_times(there.in, there.out, other.timing.rate, 5), progress_of("registering"), run.cancel);
+        const RegisteredPlate plate = shot_plate(composer, edit.project, shot, p, time, other,
+                                                 plate_times(there.in, there.out, other.timing.rate, 5),
+                                                 progress_of("registering"), run.cancel);
         p.pixels = p.plate = tiles_of(plate.plate);
         p.kind = PatchKind::painted;
         if (!w.json)
-            std::cout << fmt::format("{}: {} features of the ground lie on each other, {:.2f} px RMS\n", p.name,
-                                     plate.matches, plate.residual_px);
+            std::cout << fmt::format("{}: {} features of the ground lie on each other, {:.2f} px RMS\n",
+                                     p.name, plate.matches, plate.residual_px);
     }
     if (w.fill && !w.propose)
         fill(composer, edit.project, shot, shot.patches[which()], w, times, run, nullptr);
@@ -264,7 +268,8 @@ void patch(const PatchWords& w, const Run& run) {
         const std::size_t i = which();
         const auto moments = light_times(span.in, span.out, shot.timing.rate);
         Patch& p = shot.patches[i];
-        p.light = followed_light(composer, edit.project, shot, i, moments, progress_of("following light"), run.cancel);
+        p.light = followed_light(composer, edit.project, shot, i, moments, progress_of("following light"),
+                                 run.cancel);
         p.follows_light = true;
     }
     if (w.shadows && *w.shadows > 0) {
@@ -286,8 +291,9 @@ void patch(const PatchWords& w, const Run& run) {
         const Patch& p = shot.patches[which()];
         may_write(w.export_to, edit.project, w.project);
         if (w.export_width > 0) {
-            write_still(sphere_of(composer, edit.project, shot, p, time, w.export_width), w.export_to,
-                        {16, 95, SphericalTag{SphereMapping::equirect, StereoLayout::mono}, {}, false, nullptr, {}});
+            write_still(
+                sphere_of(composer, edit.project, shot, p, time, w.export_width), w.export_to,
+                {16, 95, SphericalTag{SphereMapping::equirect, StereoLayout::mono}, {}, false, nullptr, {}});
         } else {
             write_layers(layers_of(composer, edit.project, shot, p, time, run.cancel), w.export_to);
         }
@@ -331,15 +337,19 @@ void add_patch_verbs(CLI::App& app, const Run& run) {
     verb->add_flag("--json", w->json, "For programs");
     verb->add_flag("--propose", w->propose,
                    "A patch on the floor whose mask covers what is fixed to the rig below");
-    verb->add_flag("--fill", w->fill,
-                   "Its pixels: from cameras that see behind what is masked, then made from the surroundings");
+    verb->add_flag(
+        "--fill", w->fill,
+        "Its pixels: from cameras that see behind what is masked, then made from the surroundings");
     verb->add_option("--seed", w->seed, "Another number makes another variant of what is made")
         ->check(within({0, 1e9}));
     verb->add_option("--sphere-width", w->sphere_width,
                      "Width of the sphere that a proposed patch is to be as fine as (3840 unless set)")
         ->check(within(limits::kWidth_px));
-    verb->add_option("--add", w->add, "A new patch that shows a picture, an SVG, a numbered sequence or a video");
-    verb->add_option("--soften", w->soften, "A new patch that smooths the place over (blur) or mirrors its surroundings into it (mirror)")
+    verb->add_option("--add", w->add,
+                     "A new patch that shows a picture, an SVG, a numbered sequence or a video");
+    verb->add_option(
+            "--soften", w->soften,
+            "A new patch that smooths the place over (blur) or mirrors its surroundings into it (mirror)")
         ->check(CLI::IsMember(by_word(kSoftenWords)));
     verb->add_option("--at", w->at, "Its direction: YAW,PITCH in degrees (0,-90 unless set: straight down)");
     verb->add_option("--width", w->width, "Its width, degrees")->check(within(limits::kPatchWidth_deg));
@@ -351,9 +361,10 @@ void add_patch_verbs(CLI::App& app, const Run& run) {
     verb->add_flag("--disc", w->disc, "It ends at the circle inside its square");
     verb->add_option("--hold", w->hold, "What it stays with when the picture is turned: world or rig")
         ->check(CLI::IsMember(by_word(kPatchHoldWords)));
-    verb->add_option("--surface", w->surface,
-                     "Where it lies, for two eyes: far; level (a floor or ceiling); facing (a plane across its "
-                     "direction); sphere")
+    verb->add_option(
+            "--surface", w->surface,
+            "Where it lies, for two eyes: far; level (a floor or ceiling); facing (a plane across its "
+            "direction); sphere")
         ->check(CLI::IsMember(by_word(kPatchSurfaceWords)));
     verb->add_option("--distance", w->distance, "Of its surface from the rig's centre, metres")
         ->check(within(limits::kPatchDistance_m));
@@ -364,7 +375,8 @@ void add_patch_verbs(CLI::App& app, const Run& run) {
     verb->add_option("--ease", w->ease, "Seconds in which it comes and goes")->check(within(limits::kEase_s));
     verb->add_flag("--on", w->on, "Show it");
     verb->add_flag("--off", w->off, "Leave it out")->excludes("--on");
-    verb->add_option("--mask", w->mask, "A picture that is white where it shows: its square, or a whole sphere");
+    verb->add_option("--mask", w->mask,
+                     "A picture that is white where it shows: its square, or a whole sphere");
     verb->add_flag("--no-mask", w->no_mask, "It shows everywhere; with --to-shot: without its mask");
     verb->add_option("--plate-from", w->plate_shot,
                      "Take its pixels from another shot of the same ground, registered by its features");
@@ -375,14 +387,17 @@ void add_patch_verbs(CLI::App& app, const Run& run) {
     verb->add_option("--export", w->export_to,
                      "Its footage, plate, layer and mask as layers: .ora, .tif or .exr; with --sphere: the "
                      "patch alone as a transparent whole sphere");
-    verb->add_option("--sphere", w->export_width, "Pixels across that sphere")->check(within(limits::kWidth_px));
-    verb->add_option("--import", w->import_from,
-                     "Take it back from such a file, or its pixels from a picture of the square or of a sphere");
+    verb->add_option("--sphere", w->export_width, "Pixels across that sphere")
+        ->check(within(limits::kWidth_px));
+    verb->add_option(
+        "--import", w->import_from,
+        "Take it back from such a file, or its pixels from a picture of the square or of a sphere");
     verb->add_option("--to-shot", w->to_shot,
                      "Copy it to another shot of the same place, registered on the ground by its features");
     verb->add_option("--rename", w->rename, "Call it something else");
     verb->add_flag("--remove", w->remove, "Remove it");
-    verb->add_option("--time", w->time, "The moment of the shot that is looked at, seconds (its in unless set)");
+    verb->add_option("--time", w->time,
+                     "The moment of the shot that is looked at, seconds (its in unless set)");
     verb->callback([w, run] { patch(*w, run); });
 }
 

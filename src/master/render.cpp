@@ -286,9 +286,10 @@ Preflight preflight(const Project& project, const Deliverable& d, MediaLibrary& 
             lost += image->lost_tiles();
         }
         if (lost > 0)
-            out.stops.push_back(fmt::format("{} squares of patch '{}' are missing or damaged: put the project's "
-                                            "folder of painted pixels back, or paint them again",
-                                            lost, p.name));
+            out.stops.push_back(
+                fmt::format("{} squares of patch '{}' are missing or damaged: put the project's "
+                            "folder of painted pixels back, or paint them again",
+                            lost, p.name));
     }
     const Span span = used_span(project, *shot, library);
     if (any && span.empty() && out.stops.empty()) out.stops.push_back("nothing lies between in and out");
@@ -343,8 +344,9 @@ std::shared_ptr<MediaLibrary> render_library(const Shot& shot, const std::shared
     const std::size_t second_eye = (shot.seams.flow.fine_edges ? 480 : 288) * kMB;
     const std::size_t frames =
         shot.look.denoise.on ? 2 + 2 * (1 + Cleaner::kBefore) : 2; // read, and being read
-    constexpr std::size_t kPatch = 96 * kMB; // as it is drawn into one eye's picture
-    std::size_t bytes = kPlans + std::size_t(eyes - 1) * second_eye + std::size_t(eyes) * kPatch * shot.patches.size();
+    constexpr std::size_t kPatch = 96 * kMB;                       // as it is drawn into one eye's picture
+    std::size_t bytes =
+        kPlans + std::size_t(eyes - 1) * second_eye + std::size_t(eyes) * kPatch * shot.patches.size();
     for (const Camera& c : shot.rig.cameras)
         bytes += frames * kBytesAPixel * std::size_t(c.lens.width) * std::size_t(c.lens.height);
     return std::make_shared<MediaLibrary>(std::make_shared<CacheBound>(memory, bytes));

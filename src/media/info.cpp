@@ -72,7 +72,8 @@ MediaRef media_ref_for(const std::filesystem::path& path) {
         return {path, MediaKind::sequence, FrameRate(30)};
     }
     std::string ending = path.extension().string();
-    std::transform(ending.begin(), ending.end(), ending.begin(), [](unsigned char c) { return char(std::tolower(c)); });
+    std::transform(ending.begin(), ending.end(), ending.begin(),
+                   [](unsigned char c) { return char(std::tolower(c)); });
     const bool still = is_still_name(path) || ending == ".svg"; // which is read, never written
     return {path, still ? MediaKind::still : MediaKind::video, FrameRate(30)};
 }

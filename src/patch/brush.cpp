@@ -11,7 +11,7 @@
 namespace porb {
 
 namespace {
-constexpr double kSpacing = 0.16; ///< from dab to dab, of the diameter
+constexpr double kSpacing = 0.16;   ///< from dab to dab, of the diameter
 constexpr double kFreshEvery = 1.1; ///< diameters after which a wandering source moves on
 
 Rgba over(const Rgba& top, const Rgba& below) {
@@ -42,9 +42,9 @@ Stroke::Stroke(TileImage layer, TileImage under, const Brush& brush, const Vec2&
                std::span<const Vec2> selection)
     : layer_(std::move(layer)), start_(layer_), under_(std::move(under)),
       cover_(layer_.width(), layer_.height(), 1),
-      sources_(brush.kind == BrushKind::heal ? layer_.width() : 0, brush.kind == BrushKind::heal ? layer_.height() : 0, 4),
-      brush_(brush), from_(from), to_(to), random_(brush.seed),
-      samplers_(std::make_unique<Samplers>()) {
+      sources_(brush.kind == BrushKind::heal ? layer_.width() : 0,
+               brush.kind == BrushKind::heal ? layer_.height() : 0, 4),
+      brush_(brush), from_(from), to_(to), random_(brush.seed), samplers_(std::make_unique<Samplers>()) {
     if (brush.kind == BrushKind::clone || brush.kind == BrushKind::heal) {
         samplers_->start.emplace(start_, 0);
         if (!under_.empty()) samplers_->under.emplace(under_, 0);
@@ -56,7 +56,8 @@ Stroke::Stroke(TileImage layer, TileImage under, const Brush& brush, const Vec2&
         for (const Vec2& p : selection)
             corners.emplace_back(int(std::lround((p.x() - 0.5) * (1 << kParts))),
                                  int(std::lround((p.y() - 0.5) * (1 << kParts))));
-        cv::fillPoly(inside, std::vector<std::vector<cv::Point>>{corners}, cv::Scalar(255), cv::LINE_AA, kParts);
+        cv::fillPoly(inside, std::vector<std::vector<cv::Point>>{corners}, cv::Scalar(255), cv::LINE_AA,
+                     kParts);
         selection_.assign(inside.datastart, inside.dataend);
     }
 }
@@ -70,7 +71,8 @@ Vec2 Stroke::source_of(const Vec2& at) const {
     Vec2 way = at - to_;
     if (brush_.source_mirrored) way.x() = -way.x();
     const double a = radians(brush_.source_turn_deg), c = std::cos(a), s = std::sin(a);
-    return from_ + wandered_ + brush_.source_scale * Vec2(c * way.x() - s * way.y(), s * way.x() + c * way.y());
+    return from_ + wandered_ +
+           brush_.source_scale * Vec2(c * way.x() - s * way.y(), s * way.x() + c * way.y());
 }
 
 Rgba Stroke::seen(double x, double y) const {
@@ -117,7 +119,8 @@ void Stroke::dab(const Vec2& at, double radius, double strength) {
     const int y0 = std::max(0, int(std::floor(at.y() - reach))),
               y1 = std::min(layer_.height(), int(std::ceil(at.y() + reach)) + 1);
     if (x1 <= x0 || y1 <= y0) return;
-    const double hard = std::min(1 - brush_.softness, 1 - 0.7 / std::max(radius, 0.7)); // a pixel's edge at least
+    const double hard =
+        std::min(1 - brush_.softness, 1 - 0.7 / std::max(radius, 0.7)); // a pixel's edge at least
     const auto falloff = [&](int x, int y) {
         const double r = (Vec2(x + 0.5, y + 0.5) - at).norm() / radius;
         if (r >= 1) return 0.0f;
@@ -135,8 +138,11 @@ void Stroke::dab(const Vec2& at, double radius, double strength) {
     const int width = x1 - x0, height = y1 - y0;
     std::vector<Rgba> made(std::size_t(width) * std::size_t(height));
     std::vector<float> share(made.size());
-    const auto index = [&](int x, int y) { return std::size_t(y - y0) * std::size_t(width) + std::size_t(x - x0); };
-    const bool cumulative = brush_.fresh || brush_.kind == BrushKind::smudge || brush_.kind == BrushKind::soften;
+    const auto index = [&](int x, int y) {
+        return std::size_t(y - y0) * std::size_t(width) + std::size_t(x - x0);
+    };
+    const bool cumulative =
+        brush_.fresh || brush_.kind == BrushKind::smudge || brush_.kind == BrushKind::soften;
     parallel_ranges(height, 32, [&](int begin, int end) {
         for (int y = y0 + begin; y < y0 + end; ++y)
             for (int x = x0; x < x1; ++x) {
@@ -178,8 +184,8 @@ void Stroke::dab(const Vec2& at, double radius, double strength) {
                 case BrushKind::smudge: {
                     const int cx = int(std::lround(x - at.x() + carried_side_ / 2.0)),
                               cy = int(std::lround(y - at.y() + carried_side_ / 2.0));
-                    const bool has = !carried_.empty() && cx >= 0 && cy >= 0 && cx < carried_side_ &&
-                                     cy < carried_side_;
+                    const bool has =
+                        !carried_.empty() && cx >= 0 && cy >= 0 && cx < carried_side_ && cy < carried_side_;
                     v = has ? carried_[std::size_t(cy * carried_side_ + cx)] : read(layer_, x, y);
                     break;
                 }
@@ -198,7 +204,8 @@ void Stroke::dab(const Vec2& at, double radius, double strength) {
                           py = std::clamp(int(std::lround(at.y())) + y - side / 2, 0, layer_.height() - 1);
                 const Rgba here = read(layer_, px, py);
                 const int ox = x + (carried_side_ - side) / 2, oy = y + (carried_side_ - side) / 2;
-                const bool had = !carried_.empty() && ox >= 0 && oy >= 0 && ox < carried_side_ && oy < carried_side_;
+                const bool had =
+                    !carried_.empty() && ox >= 0 && oy >= 0 && ox < carried_side_ && oy < carried_side_;
                 next[std::size_t(y * side + x)] =
                     had ? mixed(carried_[std::size_t(oy * carried_side_ + ox)], here, kTaken) : here;
             }

@@ -28,14 +28,14 @@ struct Brush {
     double size_px = 60;   ///< its diameter
     double softness = 0.6; ///< share of the radius over which it fades
     double opacity = 1;
-    bool pressure_sizes = true; ///< a pen's pressure makes it smaller; else weaker
+    bool pressure_sizes = true;                    ///< a pen's pressure makes it smaller; else weaker
     std::array<float, 3> colour{0.5f, 0.5f, 0.5f}; ///< of paint, on the working curve
     // Of clone and heal:
     double source_turn_deg = 0, source_scale = 1;
     bool source_mirrored = false;
-    bool fresh = false;        ///< the source wanders by itself, so that nothing repeats
+    bool fresh = false;          ///< the source wanders by itself, so that nothing repeats
     double fresh_reach_px = 120; ///< within this of where it was set
-    unsigned seed = 1;         ///< of its wandering
+    unsigned seed = 1;           ///< of its wandering
 };
 
 struct StrokePoint {

@@ -128,7 +128,8 @@ bool is_plain_picture(const std::filesystem::path& path) {
 void write_layers(const PatchLayers& layers, const std::filesystem::path& path) {
     const auto kind = kind_of(path);
     if (!kind)
-        throw Error("is no file of layers that we write", path.string(), "End the name in .ora, .tif or .exr");
+        throw Error("is no file of layers that we write", path.string(),
+                    "End the name in .ora, .tif or .exr");
     std::vector<NamedLayer> named;
     for (const auto& [name, picture] :
          {std::pair("footage", &layers.footage), std::pair("plate", &layers.plate),
@@ -144,16 +145,14 @@ void write_layers(const PatchLayers& layers, const std::filesystem::path& path) 
 
 PatchLayers read_layers(const std::filesystem::path& path) {
     const auto kind = kind_of(path);
-    if (!kind)
-        throw Error("is no file of layers that we read", path.string(), "Use .ora, .tif or .exr");
+    if (!kind) throw Error("is no file of layers that we read", path.string(), "Use .ora, .tif or .exr");
     must_be_regular_file(path);
     const auto layers = *kind == Kind::open_raster ? read_open_raster(path)
                         : *kind == Kind::pages     ? read_pages(path)
                                                    : read_layered_exr(path);
     PatchLayers out;
-    for (const auto& [name, picture] :
-         {std::pair("footage", &out.footage), std::pair("plate", &out.plate), std::pair("patch", &out.layer),
-          std::pair("mask", &out.mask)})
+    for (const auto& [name, picture] : {std::pair("footage", &out.footage), std::pair("plate", &out.plate),
+                                        std::pair("patch", &out.layer), std::pair("mask", &out.mask)})
         if (const Picture* p = find(layers, name)) *picture = *p;
     return out;
 }
@@ -178,7 +177,8 @@ Patch with_layers(const Patch& patch, const PatchLayers& came, const std::filesy
         out.pixels = tiles_of(came.layer);
         if (!came.mask.empty()) out.mask = mask_of_grey(came.mask);
     } else {
-        const Picture own = patch.pixels.empty() ? picture_of(TileImage(side, side, 4)) : picture_of(patch.pixels);
+        const Picture own =
+            patch.pixels.empty() ? picture_of(TileImage(side, side, 4)) : picture_of(patch.pixels);
         const TileImage taken = tiles_of(merged(own, came.layer, kind));
         if (!(patch.pixels.empty() && taken.is_clear()) && !(taken == patch.pixels)) out.pixels = taken;
         if (!came.mask.empty()) {
@@ -215,8 +215,8 @@ TileImage square_of(const Picture& sphere, const Shot& shot, const Patch& patch,
     parallel_ranges(side, 8, [&](int begin, int end) {
         for (int y = begin; y < end; ++y)
             for (int x = 0; x < side; ++x) {
-                const Vec2 at = *from.pixel(
-                    direction_of(place, {2 * (x + 0.5) / side - 1, 2 * (y + 0.5) / side - 1}));
+                const Vec2 at =
+                    *from.pixel(direction_of(place, {2 * (x + 0.5) / side - 1, 2 * (y + 0.5) / side - 1}));
                 const double u = at.x() - 0.5, v = at.y() - 0.5;
                 const int x0 = int(std::floor(u)), y0 = int(std::floor(v));
                 const auto fx = float(u - x0), fy = float(v - y0);

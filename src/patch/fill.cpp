@@ -17,8 +17,8 @@ namespace porb {
 namespace {
 
 constexpr int kPieceHalf = 3, kPieceSide = 2 * kPieceHalf + 1; ///< of a piece, pixels
-constexpr int kCoarsest = 24;                  ///< pixels a side, at least
-constexpr int kStrips = 8;                      ///< worked on side by side, whatever the machine
+constexpr int kCoarsest = 24;                                  ///< pixels a side, at least
+constexpr int kStrips = 8; ///< worked on side by side, whatever the machine
 constexpr float kFullTurn = float(2 * kPi);
 
 /// Where a piece of the hole finds its like.
@@ -28,11 +28,11 @@ struct Like {
 };
 
 struct PieceLevel {
-    cv::Mat colours;  ///< CV_32FC3
-    cv::Mat hole;     ///< CV_8U: is to be made
-    cv::Mat centres;  ///< CV_8U: a piece, however turned, lies wholly in what may be taken
-    cv::Mat targets;  ///< CV_8U: a piece there shows some of the hole
-    cv::Mat inwards;  ///< CV_32F: pixels from the hole's edge
+    cv::Mat colours; ///< CV_32FC3
+    cv::Mat hole;    ///< CV_8U: is to be made
+    cv::Mat centres; ///< CV_8U: a piece, however turned, lies wholly in what may be taken
+    cv::Mat targets; ///< CV_8U: a piece there shows some of the hole
+    cv::Mat inwards; ///< CV_32F: pixels from the hole's edge
     std::vector<cv::Point> sources;
 };
 
@@ -68,11 +68,13 @@ class Completion {
         vote(1);
     }
     void improve(int round, const Cancel& cancel) {
-        each_target_parallel([&](int x, int y, std::mt19937&, bool) {
-            Like& l = like(x, y);
-            l.cost = 1e30f;
-            l.cost = cost(x, y, l, 1e30f);
-        }, round * 10);
+        each_target_parallel(
+            [&](int x, int y, std::mt19937&, bool) {
+                Like& l = like(x, y);
+                l.cost = 1e30f;
+                l.cost = cost(x, y, l, 1e30f);
+            },
+            round * 10);
         for (int sweep = 0; sweep < 2; ++sweep) {
             cancel.check();
             before_ = likes_;
@@ -110,7 +112,8 @@ class Completion {
                             // What is near the edge knows better (Wexler's confidence).
                             const float sure = std::pow(1.3f, -level_.inwards.at<float>(ty, tx));
                             const float cost = l.cost < 1e29f ? l.cost : 0;
-                            const float w = std::max(1e-6f, sure) * std::exp(-sharp * cost / (2 * spread)) + 1e-12f;
+                            const float w =
+                                std::max(1e-6f, sure) * std::exp(-sharp * cost / (2 * spread)) + 1e-12f;
                             sum += w * taken(l, float(dx), float(dy));
                             weight += w;
                         }
@@ -122,7 +125,9 @@ class Completion {
     const cv::Mat& colours() const { return level_.colours; }
 
   private:
-    Like& like(int x, int y) { return likes_[std::size_t(y) * std::size_t(level_.colours.cols) + std::size_t(x)]; }
+    Like& like(int x, int y) {
+        return likes_[std::size_t(y) * std::size_t(level_.colours.cols) + std::size_t(x)];
+    }
     const Like& like(int x, int y) const {
         return likes_[std::size_t(y) * std::size_t(level_.colours.cols) + std::size_t(x)];
     }
@@ -170,10 +175,9 @@ class Completion {
             for (int dx = -kPieceHalf; dx <= kPieceHalf; ++dx) {
                 const int x = tx + dx;
                 if (x < 0 || x >= level_.colours.cols) continue;
-                const cv::Vec3f d =
-                    row[x] - (settings_.turned ? between(l.x + c * float(dx) - s * float(dy),
-                                                         l.y + s * float(dx) + c * float(dy))
-                                               : between(l.x + float(dx), l.y + float(dy)));
+                const cv::Vec3f d = row[x] - (settings_.turned ? between(l.x + c * float(dx) - s * float(dy),
+                                                                         l.y + s * float(dx) + c * float(dy))
+                                                               : between(l.x + float(dx), l.y + float(dy)));
                 sum += d.dot(d);
                 ++n;
             }
@@ -342,8 +346,8 @@ Picture completed(const Picture& picture, const std::vector<float>& hole, const 
     if (levels.empty())
         throw Error("there is nothing around the hole to fill it from", "filling",
                     "Make the patch wider, or the mask smaller");
-    fill_in_order(levels.back().colours, levels.back().hole, levels.back().sources, kPieceHalf, settings.turned,
-                  settings.seed, cancel);
+    fill_in_order(levels.back().colours, levels.back().hole, levels.back().sources, kPieceHalf,
+                  settings.turned, settings.seed, cancel);
     std::unique_ptr<Completion> at;
     const std::size_t count = levels.size();
     for (std::size_t n = 0; n < count; ++n) {
@@ -405,7 +409,8 @@ Picture inpainted(const Picture& picture, const std::vector<float>& hole, double
         for (int x = 0; x < missing.cols; ++x)
             set_pixel(out, x, y,
                       missing.at<std::uint8_t>(y, x)
-                          ? Rgba{channels[0].at<float>(y, x), channels[1].at<float>(y, x), channels[2].at<float>(y, x), 1}
+                          ? Rgba{channels[0].at<float>(y, x), channels[1].at<float>(y, x),
+                                 channels[2].at<float>(y, x), 1}
                           : pixel_at(picture, x, y));
     return out;
 }
@@ -423,8 +428,7 @@ Picture healed(const Picture& inside, const Picture& around, const std::vector<f
             const Rgba a = pixel_at(around, x, y), b = pixel_at(inside, x, y);
             const bool known = a.a > 0.99f && b.a > 0.99f;
             hidden[i] = hole[i] > 0.5f || !known ? 1.0f : 0.0f;
-            set_pixel(difference, x, y,
-                      {a.r - b.r, a.g - b.g, a.b - b.b, 1});
+            set_pixel(difference, x, y, {a.r - b.r, a.g - b.g, a.b - b.b, 1});
         }
     const Picture through = smoothed_over(difference, hidden);
     Picture out(around.width(), around.height());

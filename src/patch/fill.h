@@ -6,9 +6,9 @@
 namespace porb {
 
 struct FillSettings {
-    unsigned seed = 1;       ///< another one makes another variant
-    bool turned = true;      ///< pieces may be turned and scaled a little, as floors laid in rings ask for
-    double reach = 1.0;      ///< how far from the hole pieces are taken, as a share of the square's side
+    unsigned seed = 1;  ///< another one makes another variant
+    bool turned = true; ///< pieces may be turned and scaled a little, as floors laid in rings ask for
+    double reach = 1.0; ///< how far from the hole pieces are taken, as a share of the square's side
 };
 
 /// Completes a picture: where `hole` is above a half (row by row), pixels are made from pieces of what lies
@@ -20,7 +20,6 @@ struct FillSettings {
 /// Throws Error when there is no surrounding to take pieces from, and Cancelled.
 Picture completed(const Picture& picture, const std::vector<float>& hole, const std::vector<float>& source,
                   const FillSettings& settings = {}, const TellShare& tell = {}, const Cancel& cancel = {});
-
 
 /// For scratches and cables a few pixels wide: carries edges on across them (Telea 2004, OpenCV's).
 Picture inpainted(const Picture& picture, const std::vector<float>& hole, double radius_px = 5);

@@ -22,7 +22,8 @@ class InOrder {
     InOrder(cv::Mat& colours, const cv::Mat& hole, int half, bool turned)
         : colours_(colours), open_(hole.clone()), sure_(hole.size(), CV_32F), half_(half), turned_(turned) {
         for (int y = 0; y < hole.rows; ++y)
-            for (int x = 0; x < hole.cols; ++x) sure_.at<float>(y, x) = hole.at<std::uint8_t>(y, x) ? 0.0f : 1.0f;
+            for (int x = 0; x < hole.cols; ++x)
+                sure_.at<float>(y, x) = hole.at<std::uint8_t>(y, x) ? 0.0f : 1.0f;
     }
     /// The open pixel at the rim that is to be next; nothing when all is filled.
     std::optional<cv::Point> next() const {
@@ -45,7 +46,8 @@ class InOrder {
                                   to = sources.size() * std::size_t(piece + 1) / kPieces;
                 for (std::size_t i = from; i < to; ++i)
                     for (int t = 0; t < (turned_ ? kTurns : 1); ++t) {
-                        Candidate c{float(sources[i].x), float(sources[i].y), float(t) * 6.2831853f / kTurns, 0, i};
+                        Candidate c{float(sources[i].x), float(sources[i].y), float(t) * 6.2831853f / kTurns,
+                                    0, i};
                         c.cost = cost(at, c, best.cost);
                         if (c.cost < best.cost) best = c;
                     }
@@ -58,7 +60,8 @@ class InOrder {
         for (int dy = -half_; dy <= half_; ++dy)
             for (int dx = -half_; dx <= half_; ++dx) {
                 const int x = at.x + dx, y = at.y + dy;
-                if (x < 0 || y < 0 || x >= open_.cols || y >= open_.rows || !open_.at<std::uint8_t>(y, x)) continue;
+                if (x < 0 || y < 0 || x >= open_.cols || y >= open_.rows || !open_.at<std::uint8_t>(y, x))
+                    continue;
                 colours_.at<cv::Vec3f>(y, x) = taken(best, float(dx), float(dy));
                 open_.at<std::uint8_t>(y, x) = 0;
                 sure_.at<float>(y, x) = sure;
@@ -70,7 +73,9 @@ class InOrder {
     bool known(int x, int y) const {
         return x >= 0 && y >= 0 && x < open_.cols && y < open_.rows && !open_.at<std::uint8_t>(y, x);
     }
-    bool at_rim(int x, int y) const { return known(x - 1, y) || known(x + 1, y) || known(x, y - 1) || known(x, y + 1); }
+    bool at_rim(int x, int y) const {
+        return known(x - 1, y) || known(x + 1, y) || known(x, y - 1) || known(x, y + 1);
+    }
     float confidence(int x, int y) const {
         float sum = 0;
         for (int dy = -half_; dy <= half_; ++dy)
@@ -113,7 +118,8 @@ class InOrder {
         for (int dy = -half_; dy <= half_; ++dy) {
             for (int dx = -half_; dx <= half_; ++dx) {
                 if (!known(at.x + dx, at.y + dy)) continue;
-                const cv::Vec3f d = colours_.at<cv::Vec3f>(at.y + dy, at.x + dx) - taken(c, float(dx), float(dy));
+                const cv::Vec3f d =
+                    colours_.at<cv::Vec3f>(at.y + dy, at.x + dx) - taken(c, float(dx), float(dy));
                 sum += d.dot(d);
             }
             if (sum > limit) return 1e30f;
@@ -128,8 +134,8 @@ class InOrder {
 
 } // namespace
 
-void fill_in_order(cv::Mat& colours, const cv::Mat& hole, const std::vector<cv::Point>& all, int half, bool turned,
-                   unsigned seed, const Cancel& cancel) {
+void fill_in_order(cv::Mat& colours, const cv::Mat& hole, const std::vector<cv::Point>& all, int half,
+                   bool turned, unsigned seed, const Cancel& cancel) {
     std::vector<cv::Point> sources = all;
     if (sources.size() > kMostSources) { // some of them, chosen once
         std::mt19937 random(seed);

@@ -20,8 +20,7 @@ Picture curved(const Picture& p, float (*curve)(float)) {
     for (int y = 0; y < p.height(); ++y)
         for (int x = 0; x < p.width(); ++x) {
             Rgba c = pixel_at(p, x, y);
-            for (float* v : {&c.r, &c.g, &c.b})
-                *v = c.a > 1e-4f ? curve(*v / c.a) * c.a : 0;
+            for (float* v : {&c.r, &c.g, &c.b}) *v = c.a > 1e-4f ? curve(*v / c.a) * c.a : 0;
             set_pixel(out, x, y, c);
         }
     return out;
@@ -66,7 +65,8 @@ std::vector<NamedLayer> read_layered_exr(const std::filesystem::path& path) {
         const std::int64_t width = std::int64_t(display.max.x) - display.min.x + 1,
                            height = std::int64_t(display.max.y) - display.min.y + 1;
         check_layer_size(width, height, path);
-        check_layer_size(std::int64_t(data.max.x) - data.min.x + 1, std::int64_t(data.max.y) - data.min.y + 1, path);
+        check_layer_size(std::int64_t(data.max.x) - data.min.x + 1, std::int64_t(data.max.y) - data.min.y + 1,
+                         path);
         const std::int64_t dw = data.max.x - data.min.x + 1, dh = data.max.y - data.min.y + 1;
         for (const char* name : {"footage", "plate", "patch", "mask"}) {
             const std::string prefix = std::string(name) + ".";
@@ -77,14 +77,16 @@ std::vector<NamedLayer> read_layered_exr(const std::filesystem::path& path) {
             for (int c = 0; c < 4; ++c) {
                 char* const base = reinterpret_cast<char*>(pixels.data() + c) -
                                    (std::ptrdiff_t(data.min.y) * dw + data.min.x) * 8;
-                frame.insert(prefix + kChannels[c], Imf::Slice(Imf::HALF, base, 8, std::size_t(dw) * 8, 1, 1, c == 3 && !alpha ? 1.0 : 0.0));
+                frame.insert(prefix + kChannels[c], Imf::Slice(Imf::HALF, base, 8, std::size_t(dw) * 8, 1, 1,
+                                                               c == 3 && !alpha ? 1.0 : 0.0));
             }
             file.setFrameBuffer(frame);
             file.readPixels(data.min.y, data.max.y);
             Picture linear = Picture(int(width), int(height));
             for (int y = 0; y < linear.height(); ++y)
                 for (int x = 0; x < linear.width(); ++x) {
-                    const std::int64_t px = x + display.min.x - data.min.x, py = y + display.min.y - data.min.y;
+                    const std::int64_t px = x + display.min.x - data.min.x,
+                                       py = y + display.min.y - data.min.y;
                     Half* to = linear.row(y) + 4 * x;
                     if (px < 0 || py < 0 || px >= dw || py >= dh) {
                         std::fill_n(to, 4, Half(0));

@@ -22,7 +22,8 @@ class Squares {
   public:
     Squares(Composer& composer, const Project& project, const Shot& shot, std::size_t index)
         : composer_(composer), project_(project), shot_(shot) {
-        if (index >= shot.patches.size()) throw Error("is not there", "the patch", "Choose one of the shot's");
+        if (index >= shot.patches.size())
+            throw Error("is not there", "the patch", "Choose one of the shot's");
         patch_ = shot.patches[index];
         alone_ = shot;
         // Below it lie those that come before it.
@@ -38,7 +39,8 @@ class Squares {
     const Patch& patch() const { return patch_; }
     Square at(Seconds time, bool own_light, const Cancel& cancel) {
         if (!own_light) alone_.patches[0].follows_light = false;
-        View view = patch_view(placement_of(shot_, patch_, place_at(patch_, time), time, Eye::mono), kEdgeSide);
+        View view =
+            patch_view(placement_of(shot_, patch_, place_at(patch_, time), time, Eye::mono), kEdgeSide);
         view.patches = true;
         return {composer_.compose_ungraded(project_, below_, time, view, cancel),
                 composer_.patches_alone(project_, alone_, time, view, cancel)};
@@ -49,7 +51,8 @@ class Squares {
         all.patches[0].mask = {};
         all.patches[0].disc = false;
         all.patches[0].feather_deg = 0;
-        View view = patch_view(placement_of(shot_, patch_, place_at(patch_, time), time, Eye::mono), kEdgeSide);
+        View view =
+            patch_view(placement_of(shot_, patch_, place_at(patch_, time), time, Eye::mono), kEdgeSide);
         return composer_.patches_alone(project_, all, time, view, cancel);
     }
 
@@ -89,11 +92,13 @@ std::vector<PatchLightKey> smoothed(const std::vector<PatchLightKey>& keys) {
     std::vector<PatchLightKey> out = keys;
     for (PatchLightKey& k : out) {
         Vec3 gain = Vec3::Zero(), offset = Vec3::Zero(), drift = Vec3::Zero();
-        // A straight line through the neighbourhood, so that even changes of light keep their pace to the ends.
+        // A straight line through the neighbourhood, so that even changes of light keep their pace to the
+        // ends.
         double w0 = 0, w1 = 0, w2 = 0;
         Vec3 g0 = Vec3::Zero(), g1 = Vec3::Zero();
         for (const PatchLightKey& o : keys) {
-            const double dt = (o.time - k.time).to_double(), w = std::exp(-dt * dt / (2 * kSigma_s * kSigma_s));
+            const double dt = (o.time - k.time).to_double(),
+                         w = std::exp(-dt * dt / (2 * kSigma_s * kSigma_s));
             if (w < 1e-4) continue;
             w0 += w, w1 += w * dt, w2 += w * dt * dt;
             for (int c = 0; c < 3; ++c) {
@@ -212,7 +217,13 @@ std::vector<PatchLightKey> followed_light(Composer& composer, const Project& pro
                     if (edge.at<float>(y, x) == 0) continue;
                     const Rgba p = pixel_at(whole, x, y), f = pixel_at(now.footage, x, y);
                     if (p.a < 0.5f || f.a < 0.99f) continue;
-                    const float pc = (c == 0 ? p.r : c == 1 ? p.g : p.b) / p.a, fc = c == 0 ? f.r : c == 1 ? f.g : f.b;
+                    const float pc = (c == 0   ? p.r
+                                      : c == 1 ? p.g
+                                               : p.b) /
+                                     p.a,
+                                fc = c == 0   ? f.r
+                                     : c == 1 ? f.g
+                                              : f.b;
                     pairs.push_back({linear_from_encoded(pc), linear_from_encoded(fc)});
                 }
             if (pairs.size() < 20) {

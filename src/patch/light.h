@@ -7,8 +7,9 @@ namespace porb {
 /// How a patch meets the footage along its edge at a moment.
 struct EdgeStep {
     Seconds time{0};
-    double step = 0;    ///< RMS of the difference in luma along the edge, without grain, as a share of full scale
-    double worst = 0;   ///< its 95th percentile
+    double step =
+        0; ///< RMS of the difference in luma along the edge, without grain, as a share of full scale
+    double worst = 0;             ///< its 95th percentile
     std::array<double, 3> mean{}; ///< R, G, B: the patch less the footage
 };
 /// Measures it over moments, the patch as it is drawn then (its light included). Along the edge means where

@@ -105,7 +105,8 @@ void write_open_raster(const std::vector<NamedLayer>& layers, const std::filesys
             for (const NamedLayer& l : layers) {
                 if (l.name != "patch" && l.name != "footage") continue;
                 const Rgba c = pixel_at(l.picture, x, y);
-                v = {c.r + (1 - c.a) * v.r, c.g + (1 - c.a) * v.g, c.b + (1 - c.a) * v.b, c.a + (1 - c.a) * v.a};
+                v = {c.r + (1 - c.a) * v.r, c.g + (1 - c.a) * v.g, c.b + (1 - c.a) * v.b,
+                     c.a + (1 - c.a) * v.a};
             }
             set_pixel(merged, x, y, v);
         }
@@ -124,10 +125,12 @@ void write_open_raster(const std::vector<NamedLayer>& layers, const std::filesys
     if (!archive.zip) throw failed();
     for (const auto& [name, bytes] : entries) {
         zip_source_t* source = zip_source_buffer(archive.zip, bytes.data(), bytes.size(), 0);
-        const zip_int64_t index = source ? zip_file_add(archive.zip, name.c_str(), source, ZIP_FL_ENC_UTF_8) : -1;
+        const zip_int64_t index =
+            source ? zip_file_add(archive.zip, name.c_str(), source, ZIP_FL_ENC_UTF_8) : -1;
         if (index < 0) throw failed();
         // PNGs are packed already, and the first entry must not be.
-        zip_set_file_compression(archive.zip, zip_uint64_t(index), name == "stack.xml" ? ZIP_CM_DEFLATE : ZIP_CM_STORE, 0);
+        zip_set_file_compression(archive.zip, zip_uint64_t(index),
+                                 name == "stack.xml" ? ZIP_CM_DEFLATE : ZIP_CM_STORE, 0);
     }
     if (zip_close(archive.zip) != 0) throw failed();
     archive.zip = nullptr;
@@ -140,7 +143,8 @@ std::vector<NamedLayer> read_open_raster(const std::filesystem::path& path) {
     if (!archive.zip) throw damaged_archive(path, "it is no zip archive");
     pugi::xml_document document;
     const std::string stack = entry_of(archive.zip, "stack.xml", path);
-    if (!document.load_buffer(stack.data(), stack.size())) throw damaged_archive(path, "its stack.xml is no XML");
+    if (!document.load_buffer(stack.data(), stack.size()))
+        throw damaged_archive(path, "its stack.xml is no XML");
     const pugi::xml_node image = document.child("image");
     const std::int64_t width = image.attribute("w").as_llong(), height = image.attribute("h").as_llong();
     check_layer_size(width, height, path);

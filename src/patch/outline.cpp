@@ -26,7 +26,8 @@ std::vector<std::vector<Vec2>> mask_outlines(const TileImage& mask) {
     for (const auto& line : found) {
         auto& to = out.emplace_back();
         for (const cv::Point& p : line)
-            to.push_back({2 * (p.x - 0.5) * cell / mask.width() - 1, 2 * (p.y - 0.5) * cell / mask.height() - 1});
+            to.push_back(
+                {2 * (p.x - 0.5) * cell / mask.width() - 1, 2 * (p.y - 0.5) * cell / mask.height() - 1});
     }
     return out;
 }

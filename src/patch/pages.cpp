@@ -67,7 +67,8 @@ Picture read_page(TIFF* tiff, Pages& pages, const std::filesystem::path& path) {
     const bool grey = photometric == PHOTOMETRIC_MINISBLACK;
     const std::uint16_t colours = grey ? 1 : 3;
     if ((bits != 8 && bits != 16) || format != SAMPLEFORMAT_UINT || planar != PLANARCONFIG_CONTIG ||
-        samples < colours || samples > colours + 1 || (!grey && photometric != PHOTOMETRIC_RGB) || TIFFIsTiled(tiff))
+        samples < colours || samples > colours + 1 || (!grey && photometric != PHOTOMETRIC_RGB) ||
+        TIFFIsTiled(tiff))
         throw damaged_pages(path, "its pixels are of another kind");
     const bool alpha = samples == colours + 1;
     const bool associated = alpha && extra_count > 0 && extra[0] == EXTRASAMPLE_ASSOCALPHA;
@@ -90,7 +91,8 @@ Picture read_page(TIFF* tiff, Pages& pages, const std::filesystem::path& path) {
             to[3] = alpha ? value(colours) : std::uint16_t(65535);
             if (associated && to[3] > 0)
                 for (int c = 0; c < 3; ++c)
-                    to[c] = std::uint16_t(std::min<std::uint32_t>(65535, (std::uint32_t(to[c]) * 65535 + to[3] / 2) / to[3]));
+                    to[c] = std::uint16_t(
+                        std::min<std::uint32_t>(65535, (std::uint32_t(to[c]) * 65535 + to[3] / 2) / to[3]));
         }
     }
     Picture out{int(width), int(height)};
@@ -129,7 +131,8 @@ void write_pages(const std::vector<NamedLayer>& layers, const std::filesystem::p
         TIFFSetField(tiff, TIFFTAG_SUBFILETYPE, FILETYPE_PAGE);
         TIFFSetField(tiff, TIFFTAG_PAGENUMBER, int(i), int(layers.size()));
         for (int y = 0; y < p.height(); ++y)
-            if (TIFFWriteScanline(tiff, words.data() + std::size_t(stride) * std::size_t(y), std::uint32_t(y), 0) != 1)
+            if (TIFFWriteScanline(tiff, words.data() + std::size_t(stride) * std::size_t(y), std::uint32_t(y),
+                                  0) != 1)
                 throw failed();
         if (TIFFWriteDirectory(tiff) != 1) throw failed();
     }
@@ -144,7 +147,8 @@ bool has_named_page(const std::filesystem::path& path) {
     constexpr int kMostPages = 64;
     do {
         const char* name = nullptr;
-        if (TIFFGetField(pages.get(), TIFFTAG_PAGENAME, &name) == 1 && name && std::string_view(name) == "patch")
+        if (TIFFGetField(pages.get(), TIFFTAG_PAGENAME, &name) == 1 && name &&
+            std::string_view(name) == "patch")
             return true;
     } while (++page < kMostPages && TIFFReadDirectory(pages.get()) == 1);
     return page > 1;
@@ -152,7 +156,8 @@ bool has_named_page(const std::filesystem::path& path) {
 
 std::vector<NamedLayer> read_pages(const std::filesystem::path& path) {
     Pages pages(path, "r");
-    if (!pages.get()) throw damaged_pages(path, pages.words().empty() ? "it cannot be opened" : pages.words());
+    if (!pages.get())
+        throw damaged_pages(path, pages.words().empty() ? "it cannot be opened" : pages.words());
     std::vector<NamedLayer> out;
     constexpr int kMostPages = 64;
     const char* const usual[] = {"footage", "plate", "patch", "mask"};

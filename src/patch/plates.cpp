@@ -63,7 +63,8 @@ cv::Mat softened(const Picture& p) {
     cv::GaussianBlur(colours, colours, {}, sigma);
     cv::GaussianBlur(seen, seen, {}, sigma);
     for (int y = 0; y < p.height(); ++y)
-        for (int x = 0; x < p.width(); ++x) colours.at<cv::Vec3f>(y, x) /= std::max(seen.at<float>(y, x), 1e-3f);
+        for (int x = 0; x < p.width(); ++x)
+            colours.at<cv::Vec3f>(y, x) /= std::max(seen.at<float>(y, x), 1e-3f);
     return colours;
 }
 
@@ -116,7 +117,8 @@ cv::Mat grey8(const Picture& p) {
 cv::Mat seen8(const Picture& p) {
     cv::Mat out(p.height(), p.width(), CV_8U);
     for (int y = 0; y < p.height(); ++y)
-        for (int x = 0; x < p.width(); ++x) out.at<std::uint8_t>(y, x) = pixel_at(p, x, y).a > 0.99f ? 255 : 0;
+        for (int x = 0; x < p.width(); ++x)
+            out.at<std::uint8_t>(y, x) = pixel_at(p, x, y).a > 0.99f ? 255 : 0;
     return out;
 }
 
@@ -134,8 +136,8 @@ std::vector<Seconds> plate_times(Seconds in, Seconds out, FrameRate rate, std::s
     count = std::clamp(count, std::size_t(1), kMostPlateTimes);
     for (std::size_t i = 0; i < count; ++i) {
         const double share = count > 1 ? double(i) / double(count - 1) : 0.5;
-        const Seconds at = nearest_frame_time(
-            in + Rational::from_double(share * (last - in).to_double()), rate);
+        const Seconds at =
+            nearest_frame_time(in + Rational::from_double(share * (last - in).to_double()), rate);
         if (times.empty() || times.back() < at) times.push_back(at);
     }
     return times;
@@ -221,7 +223,8 @@ NeighbourPlate neighbour_plate(Composer& composer, const Project& project, const
                 if (seeing > 1) out.obstructed[at(x, y)] = float(seeing - agree) / float(seeing);
                 if (agree >= 2 || seeing == 1) settle(x, y, best);
                 if (agree < 2 || (x + y) % 3 != 0) continue;
-                if (agree == seeing) floor.push_back(soft[std::size_t(std::countr_zero(best))].at<cv::Vec3f>(y, x));
+                if (agree == seeing)
+                    floor.push_back(soft[std::size_t(std::countr_zero(best))].at<cv::Vec3f>(y, x));
                 for (std::size_t j = 0; agree >= 2 && j < n && j < 32; ++j)
                     if ((all & ~best) >> j & 1) stood.push_back(soft[j].at<cv::Vec3f>(y, x));
             }
@@ -290,8 +293,8 @@ RegisteredPlate registered(const Picture& other, const Picture& here) {
     sift->detectAndCompute(grey8(other), seen8(other), ka, da);
     sift->detectAndCompute(grey8(here), seen8(here), kb, db);
     const auto too_little = [&](int n) {
-        return Error(fmt::format("the two pictures of the ground have {} features in common: {} are needed", n,
-                                 kFewest),
+        return Error(fmt::format("the two pictures of the ground have {} features in common: {} are needed",
+                                 n, kFewest),
                      "registering", "Widen the patch, or take the plate from a shot that sees this ground");
     };
     if (da.rows < kFewest || db.rows < kFewest) throw too_little(std::min(da.rows, db.rows));
@@ -314,7 +317,8 @@ RegisteredPlate registered(const Picture& other, const Picture& here) {
     }
     std::vector<std::uint8_t> inliers;
     cv::Mat h;
-    if (int(from.size()) >= kFewest) h = cv::findHomography(from, to, cv::RANSAC, kWithin_px, inliers, 4000, 0.999);
+    if (int(from.size()) >= kFewest)
+        h = cv::findHomography(from, to, cv::RANSAC, kWithin_px, inliers, 4000, 0.999);
     const int matches = h.empty() ? 0 : int(cv::countNonZero(inliers));
     if (matches < kFewest) throw too_little(matches);
     RegisteredPlate out;

@@ -30,14 +30,14 @@ struct NeighbourPlate {
     std::vector<std::uint8_t> agreeing;
 };
 NeighbourPlate neighbour_plate(Composer& composer, const Project& project, const Shot& shot,
-                               const Patch& patch, std::span<const Seconds> times,
-                               const TellShare& tell = {}, const Cancel& cancel = {});
+                               const Patch& patch, std::span<const Seconds> times, const TellShare& tell = {},
+                               const Cancel& cancel = {});
 
 /// The same place in another shot, in this patch's square: `patch` as it lies in `other` there.
 struct RegisteredPlate {
     Picture plate;
-    int matches = 0;         ///< features of the ground that lie on each other
-    double residual_px = 0;  ///< their RMS in pixels of the square
+    int matches = 0;                       ///< features of the ground that lie on each other
+    double residual_px = 0;                ///< their RMS in pixels of the square
     Mat3 other_to_this = Mat3::Identity(); ///< homography of the square's pixels
 };
 /// Takes another shot's plate (its median over `times`), registered on the ground by its own features (SIFT,

@@ -4,10 +4,10 @@
 #include "base/error.h"
 #include "base/parallel.h"
 #include "patch/colours.h"
-#include "stitch/patches/sampler.h"
 #include "project/limits.h"
 #include "project/orientation.h"
 #include "project/span.h"
+#include "stitch/patches/sampler.h"
 
 #include <opencv2/imgproc.hpp>
 
@@ -63,7 +63,8 @@ std::vector<double> extent_of(const cv::Mat& mask) {
     return out;
 }
 
-/// Of the pieces of a mask those that lie wholly inside another, and at its outer end as seen from the middle.
+/// Of the pieces of a mask those that lie wholly inside another, and at its outer end as seen from the
+/// middle.
 cv::Mat ends_within(const cv::Mat& mask, const cv::Mat& inside, const std::vector<double>& extent) {
     constexpr double kEnd = 0.8, kFar = 0.35;
     const double farthest = *std::max_element(extent.begin(), extent.end());
@@ -95,13 +96,15 @@ void keep_outer_ends(cv::Mat& mask, const std::vector<double>& extent) {
     const int n = cv::connectedComponentsWithStats(mask, labels, facts, centres, 8, CV_32S);
     std::vector<std::uint8_t> is_long(std::size_t(n), 0);
     for (int l = 1; l < n; ++l) {
-        const double length = std::hypot(facts.at<int>(l, cv::CC_STAT_WIDTH), facts.at<int>(l, cv::CC_STAT_HEIGHT));
+        const double length =
+            std::hypot(facts.at<int>(l, cv::CC_STAT_WIDTH), facts.at<int>(l, cv::CC_STAT_HEIGHT));
         is_long[std::size_t(l)] = length * length > kLong * facts.at<int>(l, cv::CC_STAT_AREA);
     }
     for (int y = 0; y < mask.rows; ++y)
         for (int x = 0; x < mask.cols; ++x) {
             const Vec2 way(x - mask.cols / 2.0, y - mask.rows / 2.0);
-            if (is_long[std::size_t(labels.at<int>(y, x))] && way.norm() < kOuter * extent[direction_deg(way)])
+            if (is_long[std::size_t(labels.at<int>(y, x))] &&
+                way.norm() < kOuter * extent[direction_deg(way)])
                 mask.at<std::uint8_t>(y, x) = 0;
         }
 }
@@ -221,8 +224,9 @@ Proposal proposed(Composer& composer, const Project& project, const Shot& shot, 
     for (int y = 0; y < side; ++y)
         for (int x = 0; x < side; ++x) {
             const bool known = pixel_at(neighbours.plate, x, y).a > 0.5f;
-            const bool stands = known ? difference.at<float>(y, x) > kDiffers && neighbours.obstructed[at(x, y)] > 0
-                                      : neighbours.obstructed[at(x, y)] > 0;
+            const bool stands =
+                known ? difference.at<float>(y, x) > kDiffers && neighbours.obstructed[at(x, y)] > 0
+                      : neighbours.obstructed[at(x, y)] > 0;
             found.at<std::uint8_t>(y, x) = stands ? 255 : 0;
         }
     // Thin differences are edges that lie a fraction of a pixel apart.
@@ -272,7 +276,8 @@ Proposal proposed(Composer& composer, const Project& project, const Shot& shot, 
     cv::Mat alike(side, side, CV_8U, cv::Scalar(0));
     for (int y = 0; y < side; ++y)
         for (int x = 0; x < side; ++x)
-            if (pixel_at(neighbours.plate, x, y).a > 0.5f && colours.odds(clean.at<cv::Vec3f>(y, x)) > kLikeStand)
+            if (pixel_at(neighbours.plate, x, y).a > 0.5f &&
+                colours.odds(clean.at<cv::Vec3f>(y, x)) > kLikeStand)
                 alike.at<std::uint8_t>(y, x) = 255;
     const std::vector<double> extent = extent_of(found);
     cv::Mat feet(side, side, CV_8U, cv::Scalar(0));
@@ -324,13 +329,15 @@ Proposal proposed(Composer& composer, const Project& project, const Shot& shot, 
     return out;
 }
 
-TileImage least_edge(const Picture& plate, const Picture& footage, const std::vector<float>& inside, double reach) {
+TileImage least_edge(const Picture& plate, const Picture& footage, const std::vector<float>& inside,
+                     double reach) {
     const int side = plate.width();
     constexpr int kDirections = 720;
     cv::Mat difference = apart(colours_of(plate), colours_of(footage));
     for (int y = 0; y < side; ++y)
         for (int x = 0; x < side; ++x)
-            if (pixel_at(plate, x, y).a < 0.5f || pixel_at(footage, x, y).a < 0.5f) difference.at<float>(y, x) = 1;
+            if (pixel_at(plate, x, y).a < 0.5f || pixel_at(footage, x, y).a < 0.5f)
+                difference.at<float>(y, x) = 1;
     cv::GaussianBlur(difference, difference, {}, side / 400.0 + 0.5);
     // Its middle, and how far it goes in each direction.
     double mx = 0, my = 0, n = 0;
@@ -388,7 +395,8 @@ TileImage least_edge(const Picture& plate, const Picture& footage, const std::ve
     for (int step = 2 * kDirections - 1; step >= kDirections; --step) {
         const int d = step % kDirections;
         const double r = least[std::size_t(d)] + k, a = d * 2 * 3.14159265 / kDirections;
-        outline[std::size_t(d)] = {int(std::lround(mx + r * std::cos(a))), int(std::lround(my + r * std::sin(a)))};
+        outline[std::size_t(d)] = {int(std::lround(mx + r * std::cos(a))),
+                                   int(std::lround(my + r * std::sin(a)))};
         k = came[std::size_t(step)][std::size_t(k)];
     }
     cv::Mat mask(side, side, CV_8U, cv::Scalar(0));
@@ -472,7 +480,8 @@ Patch carried_over(Composer& composer, const Project& project, const Shot& shot,
     const auto moved = [&](double u, double v) {
         const double k = own / half;
         const Vec3 p = found.other_to_this * Vec3((u * k + 1) / 2 * 1024, (v * k + 1) / 2 * 1024, 1);
-        return Vec3((2 * p.x() / p.z() / 1024 - 1) * half, (2 * p.y() / p.z() / 1024 - 1) * half, 1).normalized();
+        return Vec3((2 * p.x() / p.z() / 1024 - 1) * half, (2 * p.y() / p.z() / 1024 - 1) * half, 1)
+            .normalized();
     };
     const Mat3 frame = rotation_of({place.yaw_deg, place.pitch_deg, place.roll_deg});
     const Vec3 middle = frame * moved(0, 0), right = frame * moved(1, 0), left = frame * moved(-1, 0);
@@ -486,15 +495,17 @@ Patch carried_over(Composer& composer, const Project& project, const Shot& shot,
     PatchKey& key = out.keys.front();
     key.time = Seconds(0);
     key.yaw_deg = turn.yaw_deg, key.pitch_deg = turn.pitch_deg, key.roll_deg = turn.roll_deg;
-    key.width_deg = std::clamp(degrees(std::acos(std::clamp(right.dot(left), -1.0, 1.0))), limits::kPatchWidth_deg.low,
-                               limits::kPatchWidth_deg.high);
-    // Seen from elsewhere a square of the floor is none: its pixels go along with the ground, each to its place.
+    key.width_deg = std::clamp(degrees(std::acos(std::clamp(right.dot(left), -1.0, 1.0))),
+                               limits::kPatchWidth_deg.low, limits::kPatchWidth_deg.high);
+    // Seen from elsewhere a square of the floor is none: its pixels go along with the ground, each to its
+    // place.
     const Mat3 back = found.other_to_this.inverse();
     const auto own_place = [&](const Vec2& at) -> std::optional<Vec2> {
         const double wide_half = std::tan(radians(key.width_deg) / 2);
         const Vec3 seen = frame.transpose() * turned * Vec3(at.x() * wide_half, at.y() * wide_half, 1);
         if (seen.z() < 1e-3) return std::nullopt;
-        const Vec3 p = back * Vec3((seen.x() / seen.z() / half + 1) / 2 * 1024, (seen.y() / seen.z() / half + 1) / 2 * 1024, 1);
+        const Vec3 p = back * Vec3((seen.x() / seen.z() / half + 1) / 2 * 1024,
+                                   (seen.y() / seen.z() / half + 1) / 2 * 1024, 1);
         if (std::abs(p.z()) < 1e-9) return std::nullopt;
         return Vec2((2 * p.x() / p.z() / 1024 - 1) * half / own, (2 * p.y() / p.z() / 1024 - 1) * half / own);
     };
@@ -513,7 +524,8 @@ const char* drawn_elsewhere(const Shot& shot, const Patch& patch) {
     if (shot.seams.flow.on || shot.rig.cameras.size() < 2) return nullptr;
     const double agree = shot.seams.agree_distance_m;
     if (agree > 0 && agree < kAlike * patch.distance_m && agree * kAlike > patch.distance_m) return nullptr;
-    return "the footage about the patch is drawn at the agree distance, the patch where its surface lies: switch flow "
+    return "the footage about the patch is drawn at the agree distance, the patch where its surface lies: "
+           "switch flow "
            "on (Seams), or what runs across its edge is displaced";
 }
 

@@ -4,8 +4,8 @@
 #include "base/parallel.h"
 #include "base/smooth.h"
 #include "project/orientation.h"
-#include "stitch/patches/placement.h"
 #include "project/span.h"
+#include "stitch/patches/placement.h"
 #include "stitch/plan/plan_lens.h"
 
 #include <opencv2/imgproc.hpp>
@@ -196,7 +196,8 @@ std::pair<double, int> unlike(const SurfaceView& a, const SurfaceView& b) {
                          vb = bb.at<float>(y, x) - std::pow(mb.at<float>(y, x), 2);
             constexpr double kLeast = 4e-4; // where there is nothing to see nothing is told
             if (va < kLeast || vb < kLeast) continue;
-            const double r = (ab.at<float>(y, x) - ma.at<float>(y, x) * mb.at<float>(y, x)) / std::sqrt(va * vb);
+            const double r =
+                (ab.at<float>(y, x) - ma.at<float>(y, x) * mb.at<float>(y, x)) / std::sqrt(va * vb);
             sum += 1 - std::clamp(r, -1.0, 1.0);
             ++n;
         }

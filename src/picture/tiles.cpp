@@ -40,8 +40,7 @@ const Half* Tile::level(int n) const {
             for (int x = 0; x < side; ++x)
                 for (int c = 0; c < channels_; ++c) {
                     const auto value = [&](int dx, int dy) {
-                        return float_from_half(
-                            from[((2 * y + dy) * from_side + 2 * x + dx) * channels_ + c]);
+                        return float_from_half(from[((2 * y + dy) * from_side + 2 * x + dx) * channels_ + c]);
                     };
                     *to++ = half_from_float((value(0, 0) + value(1, 0) + value(0, 1) + value(1, 1)) / 4);
                 }
@@ -87,7 +86,8 @@ bool TileImage::is_clear() const {
 }
 
 std::size_t TileImage::tile_count() const {
-    return std::size_t(std::count_if(tiles_.begin(), tiles_.end(), [](const auto& t) { return t != nullptr; }));
+    return std::size_t(
+        std::count_if(tiles_.begin(), tiles_.end(), [](const auto& t) { return t != nullptr; }));
 }
 
 std::size_t TileImage::lost_tiles() const {
@@ -96,8 +96,7 @@ std::size_t TileImage::lost_tiles() const {
 }
 
 bool TileImage::operator==(const TileImage& other) const {
-    if (width_ != other.width_ || height_ != other.height_ ||
-        (width_ > 0 && channels_ != other.channels_))
+    if (width_ != other.width_ || height_ != other.height_ || (width_ > 0 && channels_ != other.channels_))
         return false;
     return std::equal(tiles_.begin(), tiles_.end(), other.tiles_.begin(), [](const auto& a, const auto& b) {
         if (a == b) return true;
@@ -172,7 +171,8 @@ TileImage whole_mask(int side) {
             if (!kind) {
                 auto tile = std::make_shared<Tile>(1);
                 for (int y = 0; y < (low ? rest : Tile::kSide); ++y)
-                    std::fill_n(tile->own_pixels() + y * Tile::kSide, right ? rest : Tile::kSide, half_from_float(1));
+                    std::fill_n(tile->own_pixels() + y * Tile::kSide, right ? rest : Tile::kSide,
+                                half_from_float(1));
                 kind = tile;
             }
             out.set_tile(tx, ty, kind);
@@ -217,10 +217,10 @@ TileImage resized(const TileImage& image, int width, int height) {
         double sum = 0;
         for (int i = first; i <= last; ++i) {
             const double d = std::abs(i + 0.5 - at);
-            const double v = k > 1     ? std::clamp(k / 2 + 0.5 - d, 0.0, 1.0)
-                             : d < 1   ? 1.5 * d * d * d - 2.5 * d * d + 1
-                             : d < 2   ? -0.5 * d * d * d + 2.5 * d * d - 4 * d + 2
-                                       : 0;
+            const double v = k > 1   ? std::clamp(k / 2 + 0.5 - d, 0.0, 1.0)
+                             : d < 1 ? 1.5 * d * d * d - 2.5 * d * d + 1
+                             : d < 2 ? -0.5 * d * d * d + 2.5 * d * d - 4 * d + 2
+                                     : 0;
             w.push_back(float(v));
             sum += v;
         }

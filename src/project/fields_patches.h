@@ -71,9 +71,9 @@ void fields(V& v, P& p) {
     v.template coded<TilesCode>("plate", p.plate);
     v.template coded<TilesCode>("mask", p.mask);
     v.check([&](const auto& c) {
-        for (const auto& [key, image, channels] : {std::tuple("pixels", &p.pixels, 4),
-                                                   std::tuple("plate", &p.plate, 4),
-                                                   std::tuple("mask", &p.mask, 1)}) {
+        for (const auto& [key, image, channels] :
+             {std::tuple("pixels", &p.pixels, 4), std::tuple("plate", &p.plate, 4),
+              std::tuple("mask", &p.mask, 1)}) {
             if (image->empty()) continue;
             if (image->width() != p.resolution || image->height() != p.resolution)
                 c.refuse(key, "is not of the patch's resolution", TilesCode::kMend);

@@ -18,13 +18,11 @@ struct About {
 };
 template <class Key>
 About<Key> about(const std::vector<Key>& keys, Seconds time) {
-    const auto next =
-        std::find_if(keys.begin(), keys.end(), [&](const Key& k) { return time < k.time; });
+    const auto next = std::find_if(keys.begin(), keys.end(), [&](const Key& k) { return time < k.time; });
     if (next == keys.begin()) return {&*next, &*next, 0};
     const Key* const before = &*std::prev(next);
     if (next == keys.end()) return {before, before, 0};
-    return {before, &*next,
-            (time - before->time).to_double() / (next->time - before->time).to_double()};
+    return {before, &*next, (time - before->time).to_double() / (next->time - before->time).to_double()};
 }
 double between(double a, double b, double share) {
     return a + share * (b - a);

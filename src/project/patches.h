@@ -60,13 +60,13 @@ struct Patch {
     double ease_s = 0.5;        ///< in which it comes before `from` and goes after `to`
     std::vector<PatchKey> keys; ///< in order of time, one at least
 
-    int resolution = 2048;   ///< pixels a side of what is painted, the plate and the mask
-    TileImage pixels;        ///< painted or filled; empty: nothing yet
-    TileImage plate;         ///< a clean picture of the place, to paint from and to erase to; empty: none
-    TileImage mask;          ///< one channel, where it shows; empty: everywhere
-    double feather_deg = 1;  ///< of the mask's edge and its own rim
-    bool disc = false;       ///< ends at the circle inside its square
-    std::string media;       ///< of a picture: id in the project's media
+    int resolution = 2048;  ///< pixels a side of what is painted, the plate and the mask
+    TileImage pixels;       ///< painted or filled; empty: nothing yet
+    TileImage plate;        ///< a clean picture of the place, to paint from and to erase to; empty: none
+    TileImage mask;         ///< one channel, where it shows; empty: everywhere
+    double feather_deg = 1; ///< of the mask's edge and its own rim
+    bool disc = false;      ///< ends at the circle inside its square
+    std::string media;      ///< of a picture: id in the project's media
     SoftenKind soften = SoftenKind::blur;
 
     bool follows_light = false;       ///< by `light`
@@ -81,7 +81,8 @@ inline constexpr int kReferenceSide = 64; ///< pixels a side of a patch's refere
 
 /// Its place and opacity at a moment, passing evenly from key to key (turns the short way round).
 PatchKey place_at(const Patch& patch, Seconds time);
-/// How far it is there at a moment: 0 before it comes and after it went, smooth over `ease_s`; opacity is not in it.
+/// How far it is there at a moment: 0 before it comes and after it went, smooth over `ease_s`; opacity is not
+/// in it.
 double presence_at(const Patch& patch, Seconds time);
 /// What brings its light to the footage's at a moment: identity without keys or when it does not follow.
 PatchLightKey light_at(const Patch& patch, Seconds time);

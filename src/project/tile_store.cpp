@@ -252,7 +252,8 @@ void write_tiles(const Project& project, const fs::path& document) {
     if (fd < 0) return;
     const bool flushed = ::syncfs(fd) == 0;
     ::close(fd);
-    if (!flushed) throw Error("cannot be written", folder.string(), "The disk reports a fault: save elsewhere");
+    if (!flushed)
+        throw Error("cannot be written", folder.string(), "The disk reports a fault: save elsewhere");
 }
 
 void read_all_tiles(const Project& project) {

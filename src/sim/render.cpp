@@ -379,15 +379,16 @@ Picture true_panorama(Hall& hall, const SimOptions& o, double seconds, SphereMap
         for (int y = begin; y < end; ++y)
             for (int x = 0; x < out.width(); ++x) {
                 float covered;
-                const Vec3f light = gain * pixel_light(
-                    hall, x, y,
-                    [&](float dx, float dy, Vec3f& from, Vec3f& direction) {
-                        const Vec3 d = rays.looks(*map.direction(Vec2(x + dx, y + dy)));
-                        from = (middle + (lens + rays.origin_m(d)) / scale).cast<float>();
-                        direction = d.cast<float>();
-                        return true;
-                    },
-                    covered);
+                const Vec3f light =
+                    gain * pixel_light(
+                               hall, x, y,
+                               [&](float dx, float dy, Vec3f& from, Vec3f& direction) {
+                                   const Vec3 d = rays.looks(*map.direction(Vec2(x + dx, y + dy)));
+                                   from = (middle + (lens + rays.origin_m(d)) / scale).cast<float>();
+                                   direction = d.cast<float>();
+                                   return true;
+                               },
+                               covered);
                 set_pixel(out, x, y,
                           {encoded_from_linear(light.x()), encoded_from_linear(light.y()),
                            encoded_from_linear(light.z()), 1});

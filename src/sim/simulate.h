@@ -52,9 +52,9 @@ struct SimOptions {
     SimRig rig = SimRig::two_fisheyes;
     int circle_size = 960; ///< pixels a side of the square that holds one circle
     double seconds = 4;
-    bool stand = true;               ///< under the rig, with its shadow
-    Vec3 place_m = Vec3::Zero();     ///< of rig and stand: right, down and forward of the hall's middle
-    double light_change_ev = 0;      ///< by which all light grows evenly from the first frame to the last
+    bool stand = true;           ///< under the rig, with its shadow
+    Vec3 place_m = Vec3::Zero(); ///< of rig and stand: right, down and forward of the hall's middle
+    double light_change_ev = 0;  ///< by which all light grows evenly from the first frame to the last
     FrameRate rate{30};
     Faults faults;
     std::vector<double> offsets_s; ///< of the ring's files, instead of those the fault makes

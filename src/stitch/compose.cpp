@@ -37,10 +37,9 @@ std::string size_text(int width, int height) {
 
 Composer::Composer(std::shared_ptr<MediaLibrary> library)
     : library_(std::move(library)), cleaner_(library_->bound()), patch_drawer_(library_->bound()),
-      plans_(library_->bound()),
-      zones_(library_->bound()), matched_moments_(library_->bound()), fields_(library_->bound()),
-      eye_fields_(library_->bound()), confidences_(library_->bound()), bands_(library_->bound()),
-      bases_(library_->bound()) {}
+      plans_(library_->bound()), zones_(library_->bound()), matched_moments_(library_->bound()),
+      fields_(library_->bound()), eye_fields_(library_->bound()), confidences_(library_->bound()),
+      bands_(library_->bound()), bases_(library_->bound()) {}
 
 std::shared_ptr<const BlendPlan> Composer::plan_for(const PlanKey& key) {
     return plans_.get(
@@ -304,8 +303,7 @@ Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Se
     } else {
         out.plan = plan_for(key);
     }
-    if (view.patches && !shot.patches.empty())
-        out.patches = patches_at(project, shot, time, view, cancel);
+    if (view.patches && !shot.patches.empty()) out.patches = patches_at(project, shot, time, view, cancel);
     SourceFrames frames = read_running(project, shot, time, out.plan->cameras, cancel);
     out.sources = std::move(frames.sources);
     out.tones = std::move(frames.tones);
@@ -384,7 +382,8 @@ Picture Composer::compose(const Project& project, const Shot& shot, Seconds time
     return out;
 }
 
-std::optional<Picture> Composer::base_again(const BaseKey& key, const Project& project, const Cancel& cancel) {
+std::optional<Picture> Composer::base_again(const BaseKey& key, const Project& project,
+                                            const Cancel& cancel) {
     if (auto found = bases_.find(key)) return found;
     {
         // While a shot plays each moment is asked for once, and keeping it would push out what is needed.

@@ -71,10 +71,12 @@ TEST_CASE("Ground looks straight down; a patch is made, moved, keyed, ordered, n
     const double wide = picture.flat_width();
     QTest::keyClick(&picture, Qt::Key_Up);
     CHECK(picture.flat_width() < wide);
-    drag(&picture, {picture.width() / 2, picture.height() / 2}, {picture.width() / 2 + 40, picture.height() / 2}, Qt::ControlModifier);
+    drag(&picture, {picture.width() / 2, picture.height() / 2},
+         {picture.width() / 2 + 40, picture.height() / 2}, Qt::ControlModifier);
     CHECK(picture.flat_look().pitch_deg > -88);
     const Turn before = picture.flat_look();
-    drag(&picture, {picture.width() / 2 + 80, picture.height() / 2}, {picture.width() / 2, picture.height() / 2 + 80}, Qt::ShiftModifier);
+    drag(&picture, {picture.width() / 2 + 80, picture.height() / 2},
+         {picture.width() / 2, picture.height() / 2 + 80}, Qt::ShiftModifier);
     CHECK_FALSE(picture.flat_look() == before);
     g.trigger("Look straight up");
     CHECK(picture.flat_look().pitch_deg == 90);
@@ -158,7 +160,8 @@ TEST_CASE("a patch is painted on with the mouse: source, stroke, mask, selection
     REQUIRE_FALSE(g.patch().pixels.is_clear());
     const int x = int(side / 2), y = int(side * 0.425);
     CHECK(g.patch().pixels.at(x, y, 3) > 0.9f);
-    CHECK(g.patch().pixels.at(x, y, 0) == Approx(g.patch().plate.at(int(side * 0.3), int(side * 0.725), 0)).margin(0.08));
+    CHECK(g.patch().pixels.at(x, y, 0) ==
+          Approx(g.patch().plate.at(int(side * 0.3), int(side * 0.725), 0)).margin(0.08));
     g.settle();
     CHECK(picture.grab().toImage() != before);
     g.session().undo();
@@ -197,8 +200,8 @@ TEST_CASE("a patch is painted on with the mouse: source, stroke, mask, selection
     CHECK(g.patch().mask.at(x, y, 0) > 0.9f);
     // A pen: its pressure counts.
     const auto pen = [&](QEvent::Type type, const QPoint& at, double pressure) {
-        QTabletEvent event(type, QPointingDevice::primaryPointingDevice(), at, picture.mapToGlobal(at), pressure, 0, 0, 0, 0, 0,
-                           {}, Qt::LeftButton, Qt::LeftButton);
+        QTabletEvent event(type, QPointingDevice::primaryPointingDevice(), at, picture.mapToGlobal(at),
+                           pressure, 0, 0, 0, 0, 0, {}, Qt::LeftButton, Qt::LeftButton);
         QApplication::sendEvent(&picture, &event);
     };
     const TileImage pixels = g.patch().pixels;
@@ -250,7 +253,8 @@ TEST_CASE("plates, filling, edges and light run beside the window and change the
         Patch& p = s.patches[0];
         TileImage::Edit edit(p.mask);
         for (int y = 0; y < 60; ++y)
-            for (int x = 0; x < 60; ++x) *edit.pixel(p.resolution / 2 + x, p.resolution / 2 + y) = half_from_float(1);
+            for (int x = 0; x < 60; ++x)
+                *edit.pixel(p.resolution / 2 + x, p.resolution / 2 + y) = half_from_float(1);
     });
     // On this page nothing is moved by chance.
     const PatchKey place = place_at(g.patch(), Seconds(0));
@@ -319,7 +323,8 @@ TEST_CASE("a patch goes out as layers and comes back when its file is saved; a b
     g.wait([&] { return !find_shot(*g.session().project(), "other")->patches.empty(); });
     const Patch& copy = find_shot(*g.session().project(), "other")->patches.front();
     CHECK(std::abs(place_at(copy, Seconds(0)).pitch_deg + 90) < 1);
-    CHECK(place_at(copy, Seconds(0)).width_deg == Approx(place_at(g.patch(), Seconds(0)).width_deg).margin(1));
+    CHECK(place_at(copy, Seconds(0)).width_deg ==
+          Approx(place_at(g.patch(), Seconds(0)).width_deg).margin(1));
     // An emblem in one action, from a file that is dropped.
     const fs::path emblem = source_folder() / "demo/emblem/orrery_hall_emblem.svg";
     g.panel->layers().cover_with(QString::fromStdString(emblem.string()));

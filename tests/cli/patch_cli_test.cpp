@@ -32,7 +32,8 @@ TEST_CASE("porbit patch takes a stand out, covers, fills, sends out and back, an
                "emblem: picture, yaw 0.0, pitch -90.0, 20.0 deg wide"));
     porbit("patch " + project + " --soften mirror --at 0,90 --width 30 --name above");
     CHECK(shot().patches.size() == 3);
-    porbit("patch " + project + " --name above --opacity 0.5 --roll 45 --from 0.1 --ease 0 --rename lamp --off");
+    porbit("patch " + project +
+           " --name above --opacity 0.5 --roll 45 --from 0.1 --ease 0 --rename lamp --off");
     const Patch lamp = shot().patches[2];
     CHECK(lamp.name == "lamp");
     CHECK_FALSE(lamp.on);
@@ -52,7 +53,8 @@ TEST_CASE("porbit patch takes a stand out, covers, fills, sends out and back, an
     CHECK(hole_share(read_still(dir + "/alone.png")) > 0.9);
     Picture half(256, 256);
     for (int y = 0; y < 256; ++y)
-        for (int x = 0; x < 256; ++x) set_pixel(half, x, y, {x < 128 ? 1.f : 0.f, x < 128 ? 1.f : 0.f, x < 128 ? 1.f : 0.f, 1});
+        for (int x = 0; x < 256; ++x)
+            set_pixel(half, x, y, {x < 128 ? 1.f : 0.f, x < 128 ? 1.f : 0.f, x < 128 ? 1.f : 0.f, 1});
     write_still(half, dir + "/mask.png");
     porbit("patch " + project + " --name ground --mask " + dir + "/mask.png");
     CHECK(shot().patches[0].mask.at(5, 5, 0) == 1);
@@ -65,7 +67,8 @@ TEST_CASE("porbit patch takes a stand out, covers, fills, sends out and back, an
     // What is wrong is told, and changes nothing.
     const std::string bytes = read_text_file(project);
     write_file_atomically(folder / "bad.ora", "no zip");
-    CHECK(says(porbit("patch " + project + " --name ground --import " + dir + "/bad.ora", 1), "not an OpenRaster file"));
+    CHECK(says(porbit("patch " + project + " --name ground --import " + dir + "/bad.ora", 1),
+               "not an OpenRaster file"));
     CHECK(says(porbit("patch " + project + " --name nobody --off", 1), "Its patches are: ground, emblem"));
     CHECK(says(porbit("patch " + project + " --add " + dir + "/none.png", 1), "none.png"));
     CHECK(says(porbit("patch " + project + " --name ground --width 400", 2), "--width"));

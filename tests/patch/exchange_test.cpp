@@ -46,11 +46,12 @@ struct Made {
     TempFolder folder;
     StillTake take;
     Composer composer{std::make_shared<MediaLibrary>()};
-    Made() : take(hall_still(folder, [] {
-          sim::SimOptions o;
-          o.circle_size = 100;
-          return o;
-      }())) {}
+    Made()
+        : take(hall_still(folder, [] {
+              sim::SimOptions o;
+              o.circle_size = 100;
+              return o;
+          }())) {}
     PatchLayers layers(const Patch& p) {
         return layers_of(composer, take.project, take.project.shots[0], p, Seconds(0));
     }
@@ -89,15 +90,18 @@ TEST_CASE("other programs read what goes out, and what they write comes in at it
     write_layers(made.layers(p), made.folder / "x.ora");
     write_layers(made.layers(p), made.folder / "x.tif");
     int status = 0;
-    const std::string python = "python3 -c \"import zipfile,sys; z=zipfile.ZipFile('" + (made.folder / "x.ora").string() +
-                               "'); i=z.infolist()[0]; print(i.filename, i.compress_type, z.read(i).decode(), z.testzip(), "
-                               "sorted(z.namelist()))\"";
+    const std::string python =
+        "python3 -c \"import zipfile,sys; z=zipfile.ZipFile('" + (made.folder / "x.ora").string() +
+        "'); i=z.infolist()[0]; print(i.filename, i.compress_type, z.read(i).decode(), z.testzip(), "
+        "sorted(z.namelist()))\"";
     const std::string zip = run(python, status);
     if (status == 0) { // where there is one
         CHECK(zip.find("mimetype 0 image/openraster None") != std::string::npos);
         CHECK(zip.find("'mergedimage.png', 'mimetype', 'stack.xml'") != std::string::npos);
     }
-    const std::string probe = run("ffprobe -v error -show_entries stream=width,height,pix_fmt -of csv=p=0 " + (made.folder / "x.tif").string(), status);
+    const std::string probe = run("ffprobe -v error -show_entries stream=width,height,pix_fmt -of csv=p=0 " +
+                                      (made.folder / "x.tif").string(),
+                                  status);
     CHECK(probe.find("200,200") != std::string::npos);
 
     // A layer that was cut to what is on it, in a group, by a program that wrote 8 bits.
@@ -107,10 +111,13 @@ TEST_CASE("other programs read what goes out, and what they write comes in at it
         for (int x = 0; x < 10; ++x) set_pixel(dot, x, y, {0, 1, 0, 1});
     const fs::path png = made.folder / "dot.png";
     write_still(dot, png, {8, 95, {}, {}, false, nullptr, {}});
-    std::ofstream(made.folder / "stack.xml") << "<image w='200' h='200'><stack><stack name='g'><layer name='patch' "
-                                                "src='data/dot.png' x='50' y='-2'/></stack></stack></image>";
-    run("cd " + made.folder.path().string() + " && mkdir data && cp dot.png data/ && python3 -c \"import zipfile; "
-        "z=zipfile.ZipFile('cut.ora','w'); z.write('stack.xml'); z.write('data/dot.png')\"", status);
+    std::ofstream(made.folder / "stack.xml")
+        << "<image w='200' h='200'><stack><stack name='g'><layer name='patch' "
+           "src='data/dot.png' x='50' y='-2'/></stack></stack></image>";
+    run("cd " + made.folder.path().string() +
+            " && mkdir data && cp dot.png data/ && python3 -c \"import zipfile; "
+            "z=zipfile.ZipFile('cut.ora','w'); z.write('stack.xml'); z.write('data/dot.png')\"",
+        status);
     if (status == 0) {
         const PatchLayers came = read_layers(cut);
         CHECK(pixel_at(came.layer, 50, 0).g == 1);
@@ -156,7 +163,9 @@ TEST_CASE("damaged, half-written, odd and enormous files are told, and change no
             if (i % 3 == 0)
                 bad.resize(random() % bad.size()); // half written
             else
-                for (int k = 0; k < 12; ++k) bad[random() % (i % 2 ? std::min<std::size_t>(bad.size(), 400) : bad.size())] = char(random());
+                for (int k = 0; k < 12; ++k)
+                    bad[random() % (i % 2 ? std::min<std::size_t>(bad.size(), 400) : bad.size())] =
+                        char(random());
             write_file_atomically(file, bad);
             try {
                 (void)with_layers(p, read_layers(file), file);
@@ -175,12 +184,15 @@ TEST_CASE("damaged, half-written, odd and enormous files are told, and change no
     CHECK(says("a.tif", "II*").find("TIFF of layers") != std::string::npos);
     CHECK(says("a.exr", "rubbish").find("OpenEXR file of layers") != std::string::npos);
     CHECK(says("a.png", "x").find("no file of layers") != std::string::npos);
-    CHECK(error_of([&] { (void)read_layers(made.folder / "none.ora"); }).find("none.ora") != std::string::npos);
+    CHECK(error_of([&] { (void)read_layers(made.folder / "none.ora"); }).find("none.ora") !=
+          std::string::npos);
     CHECK(error_of([&] { check_layer_size(8193, 10, "big.ora"); }).find("at most 8192") != std::string::npos);
-    CHECK(error_of([&] { (void)with_layers(p, {}, "y.ora"); }).find("no layer named 'patch'") != std::string::npos);
+    CHECK(error_of([&] { (void)with_layers(p, {}, "y.ora"); }).find("no layer named 'patch'") !=
+          std::string::npos);
     PatchLayers flat;
     flat.layer = Picture(100, 80);
-    CHECK(error_of([&] { (void)with_layers(p, flat, "y.ora"); }).find("is 100 x 80 pixels") != std::string::npos);
+    CHECK(error_of([&] { (void)with_layers(p, flat, "y.ora"); }).find("is 100 x 80 pixels") !=
+          std::string::npos);
     flat.layer = Picture(20, 20);
     CHECK(error_of([&] { (void)with_layers(p, flat, "y.ora"); }).find("at least 64") != std::string::npos);
 }
@@ -199,7 +211,9 @@ TEST_CASE("a patch alone is a transparent sphere, and such a sphere is a patch a
     double worst = 0;
     for (int y = 16; y < 240; y += 5)
         for (int x = 16; x < 240; x += 5)
-            for (int c = 0; c < 4; ++c) worst = std::max(worst, double(std::abs(back.at(x, y, c) - p.pixels.at(x, y, c))));
+            for (int c = 0; c < 4; ++c)
+                worst = std::max(worst, double(std::abs(back.at(x, y, c) - p.pixels.at(x, y, c))));
     CHECK(worst < 0.02);
-    CHECK(error_of([&] { square_of(gradient(100, 100), shot, p, Seconds(0)); }).find("twice as wide") != std::string::npos);
+    CHECK(error_of([&] { square_of(gradient(100, 100), shot, p, Seconds(0)); }).find("twice as wide") !=
+          std::string::npos);
 }

@@ -75,7 +75,11 @@ TEST_CASE("a hole in a tiled floor is filled with tiles that go on, the same for
     CHECK(worst_difference(completed(floor, hole, {}, settings), whole, hole) < 0.12);
 
     // A joint goes on through a thin hole along it, if the floor has others, whichever way they run.
-    Picture line = painted(256, [](int x, int y) { return std::min({std::abs(y - 128), std::abs(x - 30), std::abs(x - 222)}) < 3 ? Rgba{0.1f, 0.1f, 0.1f, 1} : Rgba{0.6f, 0.5f, 0.4f, 1}; });
+    Picture line = painted(256, [](int x, int y) {
+        return std::min({std::abs(y - 128), std::abs(x - 30), std::abs(x - 222)}) < 3
+                   ? Rgba{0.1f, 0.1f, 0.1f, 1}
+                   : Rgba{0.6f, 0.5f, 0.4f, 1};
+    });
     std::vector<float> gap(256 * 256);
     for (int y = 118; y < 138; ++y)
         for (int x = 90; x < 160; ++x) gap[std::size_t(y * 256 + x)] = 1, set_pixel(line, x, y, {});
@@ -91,7 +95,9 @@ TEST_CASE("a hole in a tiled floor is filled with tiles that go on, the same for
     for (int y = 0; y < 64; ++y)
         for (int x = 0; x < side; ++x) source[std::size_t(y * side + x)] = 1;
     CHECK_NOTHROW(completed(floor, hole, source, settings));
-    CHECK(error_of([&] { completed(floor, hole, std::vector<float>(hole.size()), settings); }).find("nothing around") != std::string::npos);
+    CHECK(error_of([&] {
+              completed(floor, hole, std::vector<float>(hole.size()), settings);
+          }).find("nothing around") != std::string::npos);
     Cancel cancel;
     cancel.raise();
     CHECK_THROWS_AS(completed(floor, hole, {}, settings, {}, cancel), Cancelled);
@@ -99,7 +105,8 @@ TEST_CASE("a hole in a tiled floor is filled with tiles that go on, the same for
 
     std::vector<float> scratch(hole.size());
     Picture scratched = painted(side, tiles_floor);
-    for (int x = 20; x < 180; ++x) scratch[std::size_t(50 * side + x)] = 1, set_pixel(scratched, x, 50, {1, 0, 0, 1});
+    for (int x = 20; x < 180; ++x)
+        scratch[std::size_t(50 * side + x)] = 1, set_pixel(scratched, x, 50, {1, 0, 0, 1});
     CHECK(worst_difference(inpainted(scratched, scratch), whole, scratch) < 0.12);
 }
 
@@ -124,7 +131,9 @@ TEST_CASE("healing keeps what is pasted and takes the light of where it is paste
 
 TEST_CASE("strokes: each kind does what it says, where it is, and nowhere else") {
     const int side = 400;
-    const TileImage under = tiles_of(painted(side, [](int x, int y) { return Rgba{float(x) / 400, float(y) / 400, 0.3f, 1}; }));
+    const TileImage under = tiles_of(painted(side, [](int x, int y) {
+        return Rgba{float(x) / 400, float(y) / 400, 0.3f, 1};
+    }));
     const TileImage empty(side, side, 4);
     Brush brush;
     brush.size_px = 40;
@@ -149,9 +158,11 @@ TEST_CASE("strokes: each kind does what it says, where it is, and nowhere else")
     CHECK(turned.at(290, 100, 0) == Approx(100.0 / 400).margin(0.004));
     CHECK(turned.at(290, 100, 1) == Approx(240.0 / 400).margin(0.004));
     other = brush, other.source_mirrored = true;
-    CHECK(stroked(empty, under, other, {200, 300}, points).at(290, 100, 0) == Approx(159.5 / 400).margin(0.004));
+    CHECK(stroked(empty, under, other, {200, 300}, points).at(290, 100, 0) ==
+          Approx(159.5 / 400).margin(0.004));
     other = brush, other.source_scale = 2;
-    CHECK(stroked(empty, under, other, {100, 300}, points).at(290, 100, 0) == Approx(180.5 / 400).margin(0.006));
+    CHECK(stroked(empty, under, other, {100, 300}, points).at(290, 100, 0) ==
+          Approx(180.5 / 400).margin(0.006));
     // Opacity is that of the stroke, however often it goes over a place.
     other = brush, other.opacity = 0.5;
     auto twice = points;
@@ -187,7 +198,9 @@ TEST_CASE("strokes: each kind does what it says, where it is, and nowhere else")
     CHECK(stroked(red, under, erase, {}, points).at(275, 100, 0) == Approx(275.5 / 400).margin(0.003));
     CHECK(stroked(red, {}, erase, {}, points).at(275, 100, 3) == 0);
     // Soften lessens an edge, smudge pulls it along.
-    const TileImage step = tiles_of(painted(side, [](int x, int) { return x < 200 ? Rgba{0, 0, 0, 1} : Rgba{1, 1, 1, 1}; }));
+    const TileImage step = tiles_of(painted(side, [](int x, int) {
+        return x < 200 ? Rgba{0, 0, 0, 1} : Rgba{1, 1, 1, 1};
+    }));
     Brush soften;
     soften.kind = BrushKind::soften, soften.size_px = 80;
     const TileImage softer = stroked(step, {}, soften, {}, line_of({200, 150}, {200, 250}, 30));
@@ -221,7 +234,8 @@ TEST_CASE("strokes: each kind does what it says, where it is, and nowhere else")
 TEST_CASE("a healed stroke has the source's texture in the light of its place") {
     const int side = 300;
     const TileImage floor = tiles_of(painted(side, [](int x, int y) {
-        const float light = x < 150 ? 0.3f : 0.6f, texture = 0.04f * std::sin(float(x) * 0.7f) * std::sin(float(y) * 0.7f);
+        const float light = x < 150 ? 0.3f : 0.6f,
+                    texture = 0.04f * std::sin(float(x) * 0.7f) * std::sin(float(y) * 0.7f);
         const float v = light + texture;
         return std::hypot(x - 220, y - 150) < 8 ? Rgba{0, 0, 0, 1} : Rgba{v, v, v, 1};
     }));
@@ -247,13 +261,16 @@ TEST_CASE("a softer edge is laid where plate and footage differ least, round wha
     });
     std::vector<float> inside(std::size_t(side) * side);
     for (int y = 0; y < side; ++y)
-        for (int x = 0; x < side; ++x) inside[std::size_t(y * side + x)] = std::hypot(x - 128, y - 128) < 17 ? 1.0f : 0.0f;
+        for (int x = 0; x < side; ++x)
+            inside[std::size_t(y * side + x)] = std::hypot(x - 128, y - 128) < 17 ? 1.0f : 0.0f;
     const TileImage mask = least_edge(plate, footage, inside);
-    for (const auto& [x, y] : {std::pair(128, 128), std::pair(140, 128), std::pair(160, 128), std::pair(165, 135)})
+    for (const auto& [x, y] :
+         {std::pair(128, 128), std::pair(140, 128), std::pair(160, 128), std::pair(165, 135)})
         CHECK(mask.at(x, y, 0) == 1);
     CHECK(mask.at(128, 200, 0) == 0);
     CHECK(mask.at(60, 128, 0) == 0);
-    CHECK(error_of([&] { least_edge(plate, footage, std::vector<float>(inside.size())); }).find("empty") != std::string::npos);
+    CHECK(error_of([&] { least_edge(plate, footage, std::vector<float>(inside.size())); }).find("empty") !=
+          std::string::npos);
 }
 
 TEST_CASE("light is followed along the edge by gain and offset, with outliers and noise", "[slow]") {
@@ -275,7 +292,9 @@ TEST_CASE("light is followed along the edge by gain and offset, with outliers an
     // covered by something that is not in the footage.
     p.pixels = tiles_of(painted(256, [&](int x, int y) {
         const Rgba c = pixel_at(plate, x, y);
-        const auto lit = [](float v, float gain) { return encoded_from_linear(linear_from_encoded(v) / gain); };
+        const auto lit = [](float v, float gain) {
+            return encoded_from_linear(linear_from_encoded(v) / gain);
+        };
         if (x > 200 && y > 100 && y < 150) return Rgba{1, 1, 1, 1};
         return Rgba{lit(c.r, 1.6f), c.g, lit(c.b, 0.7f), 1};
     }));
@@ -293,7 +312,8 @@ TEST_CASE("light is followed along the edge by gain and offset, with outliers an
     CHECK(std::abs(after[0].mean[2]) < 0.4 * std::abs(before[0].mean[2]));
     // Without an edge there is nothing to follow.
     shot.patches[0].pixels = TileImage(256, 256, 4);
-    CHECK(error_of([&] { followed_light(composer, take.project, shot, 0, once); }).find("no edge") != std::string::npos);
+    CHECK(error_of([&] { followed_light(composer, take.project, shot, 0, once); }).find("no edge") !=
+          std::string::npos);
     CHECK(light_times(Seconds(0), Seconds(2), FrameRate(30), 0.25).size() == 9);
     CHECK(light_times(Seconds(0), Seconds(3600), FrameRate(30), 0.25).size() == kMostLightTimes);
     CHECK(plate_times(Seconds(0), Rational(1, 30), FrameRate(30), 5).size() == 1);
@@ -304,7 +324,8 @@ TEST_CASE("the same ground in another picture is found by its features, and told
     const auto ground = [](double x, double y) {
         double v = 0.5;
         for (int i = 0; i < 60; ++i) {
-            const double cx = (i * 7919 % 997) / 997.0 * 400, cy = (i * 104729 % 991) / 991.0 * 400, r = 4 + i % 9 * 2;
+            const double cx = (i * 7919 % 997) / 997.0 * 400, cy = (i * 104729 % 991) / 991.0 * 400,
+                         r = 4 + i % 9 * 2;
             v += (i % 2 ? 0.3 : -0.3) * std::exp(-((x - cx) * (x - cx) + (y - cy) * (y - cy)) / (r * r));
         }
         return float(v);
@@ -313,15 +334,20 @@ TEST_CASE("the same ground in another picture is found by its features, and told
     const double a = radians(14), k = 1.1;
     const auto from = [&](int x, int y) { // where a pixel of the second picture lies in the first
         const Vec2 d(x + 0.5 - 200, y + 0.5 - 200);
-        return Vec2(k * (std::cos(a) * d.x() - std::sin(a) * d.y()) + 215, k * (std::sin(a) * d.x() + std::cos(a) * d.y()) + 190);
+        return Vec2(k * (std::cos(a) * d.x() - std::sin(a) * d.y()) + 215,
+                    k * (std::sin(a) * d.x() + std::cos(a) * d.y()) + 190);
     };
     const Picture other = painted(400, [&](int x, int y) { return grey(ground(x + 0.5, y + 0.5)); });
-    const Picture here = painted(400, [&](int x, int y) { const Vec2 p = from(x, y); return grey(ground(p.x(), p.y())); });
+    const Picture here = painted(400, [&](int x, int y) {
+        const Vec2 p = from(x, y);
+        return grey(ground(p.x(), p.y()));
+    });
     const RegisteredPlate found = registered(other, here);
     CHECK(found.matches > 25);
     CHECK(found.residual_px < 0.8);
     double worst = 0;
-    for (const auto& [x, y] : {std::pair(80, 90), std::pair(300, 120), std::pair(200, 200), std::pair(140, 310)}) {
+    for (const auto& [x, y] :
+         {std::pair(80, 90), std::pair(300, 120), std::pair(200, 200), std::pair(140, 310)}) {
         const Vec2 p = from(x, y);
         const Vec3 q = found.other_to_this * Vec3(p.x(), p.y(), 1);
         worst = std::max(worst, (Vec2(q.x() / q.z(), q.y() / q.z()) - Vec2(x + 0.5, y + 0.5)).norm());
@@ -349,7 +375,8 @@ TEST_CASE("a stand is found, and what is behind it is seen by neighbours", "[slo
     sim::SimOptions bare = take.options;
     bare.stand = false;
     sim::Hall hall(bare.things, bare.things_seed);
-    const Picture sphere = sim::true_panorama(hall, bare, 1, SphereMapping::equirect, 2048, sim::TruthEye::mono);
+    const Picture sphere =
+        sim::true_panorama(hall, bare, 1, SphereMapping::equirect, 2048, sim::TruthEye::mono);
     const PatchPlacement place = placement_of(shot, patch, patch.keys[0], Seconds(0), Eye::mono);
     const TargetMap map(equirect_target(2048));
     const Picture now = moment_plate(composer, take.project, shot, patch, Seconds(0));
@@ -367,7 +394,9 @@ TEST_CASE("a stand is found, and what is behind it is seen by neighbours", "[slo
                 for (int dy = -2; dy <= 2; ++dy)
                     for (int dx = -2; dx <= 2; ++dx)
                         least = std::min(least, std::abs(pixel_at(p, x, y).g -
-                                                         pixel_at(sphere, (int(px.x()) + dx + 2048) % 2048, std::clamp(int(px.y()) + dy, 0, 1023)).g));
+                                                         pixel_at(sphere, (int(px.x()) + dx + 2048) % 2048,
+                                                                  std::clamp(int(px.y()) + dy, 0, 1023))
+                                                             .g));
                 return least;
             };
             if (off(now) < 0.08f) continue;

@@ -1,8 +1,8 @@
 // Patches in the composed picture: where they lie, for the centre and for each eye, and what they cost.
 #include "base/angle.h"
-#include "project/orientation.h"
 #include "media/still.h"
 #include "picture/transfer.h"
+#include "project/orientation.h"
 #include "stitch/compose.h"
 #include "stitch/patches/sampler.h"
 #include "stitch/patches/soften.h"
@@ -68,10 +68,12 @@ TEST_CASE("a patch lies where its direction, width and roll say, in every view")
     for (const Turn& t : {Turn{30, -50, 20}, Turn{0, -90, 0}, Turn{-170, 10, -75}, Turn{180, 0, 0}}) {
         made.shot().patches = {chart_patch(t.yaw_deg, t.pitch_deg, t.roll_deg, 50)};
         const PatchPlacement place =
-            placement_of(made.shot(), made.shot().patches[0], place_at(made.shot().patches[0], Seconds(0)), Seconds(0), Eye::mono);
+            placement_of(made.shot(), made.shot().patches[0], place_at(made.shot().patches[0], Seconds(0)),
+                         Seconds(0), Eye::mono);
         const Mat3 frame = rotation_of(t);
         const double half = std::tan(radians(25));
-        for (const Target& target : {equirect_target(1024), window_target(600, 400, {t.yaw_deg + 5, t.pitch_deg + 4, 0}, 80)}) {
+        for (const Target& target :
+             {equirect_target(1024), window_target(600, 400, {t.yaw_deg + 5, t.pitch_deg + 4, 0}, 80)}) {
             const Picture picture = made.look(target);
             const TargetMap map(target);
             int looked = 0;
@@ -81,7 +83,8 @@ TEST_CASE("a patch lies where its direction, width and roll say, in every view")
                 CHECK((*square_place(place, direction) - at).norm() < 1e-12);
                 const auto pixel = map.pixel(direction);
                 if (!pixel) continue;
-                const int x = std::min(int(pixel->x()), target.width - 1), y = std::min(int(pixel->y()), target.height - 1);
+                const int x = std::min(int(pixel->x()), target.width - 1),
+                          y = std::min(int(pixel->y()), target.height - 1);
                 const Vec2 shown = *square_place(place, *map.direction({x + 0.5, y + 0.5}));
                 const Rgba c = pixel_at(picture, x, y);
                 INFO("yaw " << t.yaw_deg << " pitch " << t.pitch_deg << " at " << at.transpose());
@@ -92,7 +95,8 @@ TEST_CASE("a patch lies where its direction, width and roll say, in every view")
             CHECK(looked >= 3);
         }
         // Outside it nothing is changed, and without patches nothing at all.
-        const Picture with = made.look(equirect_target(512)), without = made.look(equirect_target(512), Eye::mono, false);
+        const Picture with = made.look(equirect_target(512)),
+                      without = made.look(equirect_target(512), Eye::mono, false);
         made.shot().patches.clear();
         CHECK(same(without, made.look(equirect_target(512))));
         const TargetMap map(equirect_target(512));
@@ -150,7 +154,8 @@ TEST_CASE("opacity, order, mask, disc, feather and grade are applied as they say
     int between = 0;
     float before = 1;
     for (int x = 60; x < 140; ++x) {
-        const float a = (pixel_at(soft, x, 100).b - pixel_at(plain, x, 100).b) / (1 - pixel_at(plain, x, 100).b);
+        const float a =
+            (pixel_at(soft, x, 100).b - pixel_at(plain, x, 100).b) / (1 - pixel_at(plain, x, 100).b);
         between += a > 0.02f && a < 0.98f;
         CHECK(a <= before + 0.01f);
         before = a;
@@ -173,7 +178,8 @@ TEST_CASE("a patch of the rig turns with it, one of the world does not") {
     const auto middle = [&](PatchHold hold) {
         made.shot().patches[0].hold = hold;
         const Patch& p = made.shot().patches[0];
-        return direction_of(placement_of(made.shot(), p, place_at(p, Seconds(0)), Seconds(0), Eye::mono), {0, 0});
+        return direction_of(placement_of(made.shot(), p, place_at(p, Seconds(0)), Seconds(0), Eye::mono),
+                            {0, 0});
     };
     CHECK((middle(PatchHold::world) - fixed).norm() < 1e-9);
     CHECK((middle(PatchHold::rig) - orientation_at(made.shot(), Seconds(0)) * fixed).norm() < 1e-9);
@@ -192,8 +198,10 @@ TEST_CASE("for each eye a patch on the floor lies where the floor does") {
     for (const Eye eye : {Eye::left, Eye::right}) {
         const EyeRays rays = eye_rays_of(shot, eye, Seconds(0));
         for (const auto& [surface, inverse] :
-             {std::pair(PatchSurface::level, std::function<double(const Vec3&)>([&](const Vec3& d) { return d.y() / height; })),
-              std::pair(PatchSurface::sphere, std::function<double(const Vec3&)>([&](const Vec3&) { return 1 / height; }))}) {
+             {std::pair(PatchSurface::level,
+                        std::function<double(const Vec3&)>([&](const Vec3& d) { return d.y() / height; })),
+              std::pair(PatchSurface::sphere,
+                        std::function<double(const Vec3&)>([&](const Vec3&) { return 1 / height; }))}) {
             p.surface = surface;
             const PatchPlacement seen = placement_of(shot, p, p.keys[0], Seconds(0), eye),
                                  centre = placement_of(shot, p, p.keys[0], Seconds(0), Eye::mono);
@@ -287,11 +295,14 @@ TEST_CASE("light and passing shadows are laid on a patch in linear light") {
     p.shadows = 1;
     View small;
     small.target = window_target(256, 256, {0, -90, 0}, 60);
-    Picture place = made.composer.compose_ungraded(made.take.project, [&] {
-        Shot s = made.shot();
-        s.patches.clear();
-        return s;
-    }(), Seconds(0), small);
+    Picture place = made.composer.compose_ungraded(
+        made.take.project,
+        [&] {
+            Shot s = made.shot();
+            s.patches.clear();
+            return s;
+        }(),
+        Seconds(0), small);
     while (place.width() > kReferenceSide) place = halved(place);
     Picture lighter(kReferenceSide, kReferenceSide);
     for (int y = 0; y < kReferenceSide; ++y)
@@ -315,7 +326,8 @@ TEST_CASE("surroundings are carried over a place smoothly, or mirrored into it")
             for (Picture* p : {&ramp, &spoilt}) set_pixel(*p, x, y, {float(x) / 63, 0.5f, float(y) / 63, 1});
     std::vector<float> hidden(64 * 64);
     for (int y = 20; y < 44; ++y)
-        for (int x = 20; x < 44; ++x) hidden[std::size_t(y * 64 + x)] = 1, set_pixel(spoilt, x, y, {9, 9, 9, 1});
+        for (int x = 20; x < 44; ++x)
+            hidden[std::size_t(y * 64 + x)] = 1, set_pixel(spoilt, x, y, {9, 9, 9, 1});
     const Picture smooth = smoothed_over(spoilt, hidden);
     float worst = 0;
     for (int y = 0; y < 64; ++y)
@@ -328,7 +340,8 @@ TEST_CASE("surroundings are carried over a place smoothly, or mirrored into it")
 
     const Picture mirrored = mirrored_inwards(ramp, 0.5);
     CHECK(pixel_at(mirrored, 5, 32).r == Approx(pixel_at(ramp, 5, 32).r));
-    CHECK(pixel_at(mirrored, 20, 32).r == Approx(pixel_at(ramp, 11, 32).r).margin(0.02)); // 4.5 px inside: 4.5 outside
+    CHECK(pixel_at(mirrored, 20, 32).r ==
+          Approx(pixel_at(ramp, 11, 32).r).margin(0.02)); // 4.5 px inside: 4.5 outside
 
     Made made;
     Patch soft;
@@ -370,7 +383,8 @@ TEST_CASE("a picture patch shows its file, by alpha, from its beginning on, and 
     CHECK(pixel_at(picture, 50, 20).g == pixel_at(plain, 50, 20).g); // twice as wide as high
     // An SVG likewise.
     std::ofstream(made.folder / "mark.svg")
-        << "<svg xmlns='http://www.w3.org/2000/svg' width='64' height='64'><rect width='64' height='32' fill='#00ff00'/></svg>";
+        << "<svg xmlns='http://www.w3.org/2000/svg' width='64' height='64'><rect width='64' height='32' "
+           "fill='#00ff00'/></svg>";
     made.shot().patches[0].media = add_media(made.take.project, media_ref_for(made.folder / "mark.svg"));
     const Picture mark = made.look(down);
     CHECK(pixel_at(mark, 100, 50).g == Approx(1).margin(0.01));

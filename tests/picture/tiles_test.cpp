@@ -43,7 +43,8 @@ TEST_CASE("an edit copies the tiles it touches and no others, and what was befor
     CHECK_FALSE(after == before);
     {
         TileImage::Edit edit(after); // back again: equal by content
-        for (int i = 0; i < 20; ++i) edit.pixel(130 + i, 130)[0] = half_from_float(before.at(130 + i, 130, 0));
+        for (int i = 0; i < 20; ++i)
+            edit.pixel(130 + i, 130)[0] = half_from_float(before.at(130 + i, 130, 0));
     }
     CHECK(after == before);
 }

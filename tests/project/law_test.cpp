@@ -215,7 +215,9 @@ TEST_CASE("no value out of its range, and nothing that is no number, is ever wri
     };
     of_patch([](Patch& p, double v) { p.keys[0].width_deg = v; });
     of_patch([](Patch& p, double v) { p.distance_m = v; });
-    of_patch([](Patch& p, double v) { p.light = {PatchLightKey{Seconds(0), Vec3(1, v, 1), Vec3::Zero(), {}}}; });
+    of_patch([](Patch& p, double v) {
+        p.light = {PatchLightKey{Seconds(0), Vec3(1, v, 1), Vec3::Zero(), {}}};
+    });
     of_patch([](Patch& p, double v) { p.shadows = v; });
     CHECK(tried == 72);
     const auto says = [&](const std::function<void(Project&)>& change) {
@@ -225,7 +227,8 @@ TEST_CASE("no value out of its range, and nothing that is no number, is ever wri
     };
     CHECK(says([](Project& p) {
               Patch patch;
-              patch.name = "ground", patch.keys.resize(1), patch.resolution = 256, patch.mask = whole_mask(128);
+              patch.name = "ground", patch.keys.resize(1), patch.resolution = 256,
+              patch.mask = whole_mask(128);
               p.shots[1].patches = {patch};
               p.shots[1].name = "hall";
           }).starts_with("shot hall, patch ground, mask: is not of the patch's resolution"));

@@ -18,7 +18,9 @@ Picture noise(int side, unsigned seed) {
     for (int y = 0; y < side; ++y)
         for (int x = 0; x < side; ++x) {
             const auto v = [&](unsigned c) {
-                return float((std::size_t(x) * 7919 + std::size_t(y) * 104729 + c * 31 + seed * 65537) % 997) / 997;
+                return float((std::size_t(x) * 7919 + std::size_t(y) * 104729 + c * 31 + seed * 65537) %
+                             997) /
+                       997;
             };
             set_pixel(p, x, y, {v(0), v(1), v(2), 1});
         }

@@ -57,7 +57,7 @@ struct ViewState {
 
     void look_at(const Turn& turn, double across_deg); ///< within what a window can show
     void look_flat(const Turn& turn, double across_deg);
-    void zoom_at(const QPointF& at, double factor);    ///< what is shown there stays there
+    void zoom_at(const QPointF& at, double factor); ///< what is shown there stays there
     void pan_by(const QPointF& moved);
     void fit() { zoom = 1, pan = {0.5, 0.5}; }
 };

@@ -197,14 +197,15 @@ void MainWindow::make_actions() {
         edit, "Memory for pictures…", {}, [this] { ask_for_memory(*session_.library()->bound(), this); },
         "cache ram preferences settings");
 
-    const char* modes[] = {"Map view", "Window view", "Lens view", "Sheet view", "Rig view", "Pair view",
-                           "Down view"};
+    const char* modes[] = {"Map view", "Window view", "Lens view", "Sheet view",
+                           "Rig view", "Pair view",   "Down view"};
     const char* modes_also[] = {"equirectangular latlong 360",
                                 "perspective headset look",
                                 "fisheye source camera",
                                 "all cameras contact",
                                 "3d cameras",
-                                "points two cameras", "flat ground nadir floor rectilinear straight"};
+                                "points two cameras",
+                                "flat ground nadir floor rectilinear straight"};
     for (int i = 0; i < 7; ++i)
         add(
             view, modes[i], QKeySequence(QString::number(i + 1)),

@@ -26,10 +26,9 @@ std::shared_ptr<const LightTable> light_table(const PatchLightKey& light) {
         table.resize(1 << 16);
         for (std::size_t i = 0; i < table.size(); ++i) {
             const float v = float_from_half(Half(i));
-            table[i] = std::isfinite(v)
-                           ? encoded_from_linear(float(light.gain[c]) * linear_from_encoded(v) +
-                                                 float(light.offset[c]))
-                           : 0;
+            table[i] = std::isfinite(v) ? encoded_from_linear(float(light.gain[c]) * linear_from_encoded(v) +
+                                                              float(light.offset[c]))
+                                        : 0;
         }
     }
     return out;
@@ -135,12 +134,12 @@ std::optional<PatchContent> PatchDrawer::content_of(const Project& project, cons
             for (int y = 0; y < kSoftSide; ++y)
                 for (int x = 0; x < kSoftSide; ++x) {
                     const Vec2 at(2 * (x + 0.5) / kSoftSide - 1, 2 * (y + 0.5) / kSoftSide - 1);
-                    const double inside =
-                        patch.disc ? 1 - at.norm() : 1 - at.cwiseAbs().maxCoeff();
+                    const double inside = patch.disc ? 1 - at.norm() : 1 - at.cwiseAbs().maxCoeff();
                     // Some of the square's rim is its surroundings.
                     const double margin = std::max(feather, 0.06);
-                    hidden[std::size_t(y * kSoftSide + x)] =
-                        mask ? std::min(1.0f, 3 * mask->at(at)) : inside > margin ? 1.0f : 0.0f;
+                    hidden[std::size_t(y * kSoftSide + x)] = mask ? std::min(1.0f, 3 * mask->at(at))
+                                                             : inside > margin ? 1.0f
+                                                                               : 0.0f;
                 }
             out.pixels = tiles_of(smoothed_over(below, hidden));
         }

@@ -48,12 +48,14 @@ std::optional<Vec2> square_place(const PatchPlacement& p, const Vec3& shown) {
 }
 
 Vec3 direction_of(const PatchPlacement& p, const Vec2& square) {
-    return (p.to_patch.transpose() * Vec3(square.x() * p.half_width, square.y() * p.half_width, 1)).normalized();
+    return (p.to_patch.transpose() * Vec3(square.x() * p.half_width, square.y() * p.half_width, 1))
+        .normalized();
 }
 
 View patch_view(const PatchPlacement& p, int side) {
     View view;
-    view.target = window_target(side, side, turn_of(p.to_patch.transpose()), degrees(2 * std::atan(p.half_width)));
+    view.target =
+        window_target(side, side, turn_of(p.to_patch.transpose()), degrees(2 * std::atan(p.half_width)));
     return view;
 }
 

@@ -16,7 +16,8 @@ struct PatchPlacement {
     EyeRays rays;              ///< of the eye that sees it, world axes
     bool operator==(const PatchPlacement&) const = default;
 };
-PatchPlacement placement_of(const Shot& shot, const Patch& patch, const PatchKey& place, Seconds time, Eye eye);
+PatchPlacement placement_of(const Shot& shot, const Patch& patch, const PatchKey& place, Seconds time,
+                            Eye eye);
 
 /// The place on the patch's square, (-1, -1) at its upper left corner and (1, 1) at the lower right, that is
 /// seen in a world direction of the eye's picture; nothing where the patch's plane is not met. May lie

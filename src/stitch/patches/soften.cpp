@@ -104,8 +104,8 @@ Picture mirrored_inwards(const Picture& footage, double radius) {
                 Rgba sum;
                 for (int j = 0; j < 2; ++j)
                     for (int i = 0; i < 2; ++i) {
-                        const Rgba p = pixel_at(footage, std::clamp(x0 + i, 0, w - 1),
-                                                std::clamp(y0 + j, 0, h - 1));
+                        const Rgba p =
+                            pixel_at(footage, std::clamp(x0 + i, 0, w - 1), std::clamp(y0 + j, 0, h - 1));
                         const float weight = (i ? tx : 1 - tx) * (j ? ty : 1 - ty);
                         sum.r += weight * p.r, sum.g += weight * p.g, sum.b += weight * p.b,
                             sum.a += weight * p.a;

@@ -37,7 +37,8 @@ Span2 bounds(const View& view, const Region& region, const Vec3& about, double c
 
 /// Which parts of the square show other tiles than before, or everything.
 bool changed(const TileImage& now, const TileImage& before, std::vector<Vec2>& corners, double margin) {
-    if (now.width() != before.width() || now.height() != before.height() || now.empty()) return now.empty() != before.empty() || !now.empty();
+    if (now.width() != before.width() || now.height() != before.height() || now.empty())
+        return now.empty() != before.empty() || !now.empty();
     const double side = std::max(now.width(), now.height());
     for (int ty = 0; ty < now.down(); ++ty)
         for (int tx = 0; tx < now.across(); ++tx) {
@@ -142,12 +143,15 @@ PatchWarp warp_patch(const WarpKey& key, const PatchContent& content, const Patc
                     Half* to_pixel = out.straight.row(y) + 4 * bx * kBlock;
                     for (int x = bx * kBlock; x < x1; ++x, to_pixel += 4) {
                         std::fill_n(to_pixel, 4, Half(0));
-                        const auto d = map.direction({x + out.x + region.x + 0.5, y + out.y + region.y + 0.5});
+                        const auto d =
+                            map.direction({x + out.x + region.x + 0.5, y + out.y + region.y + 0.5});
                         if (!d || d->dot(about) < near) continue;
                         const auto at = square_place(place, *d);
                         if (!at || std::abs(at->x()) >= x_end || std::abs(at->y()) >= y_end) continue;
-                        seen.u0 = std::min(seen.u0, float(at->x())), seen.u1 = std::max(seen.u1, float(at->x()));
-                        seen.v0 = std::min(seen.v0, float(at->y())), seen.v1 = std::max(seen.v1, float(at->y()));
+                        seen.u0 = std::min(seen.u0, float(at->x())),
+                        seen.u1 = std::max(seen.u1, float(at->x()));
+                        seen.v0 = std::min(seen.v0, float(at->y())),
+                        seen.v1 = std::max(seen.v1, float(at->y()));
                         const double inside =
                             content.disc ? 1 - at->norm()
                                          : std::min(x_end - std::abs(at->x()), y_end - std::abs(at->y()));

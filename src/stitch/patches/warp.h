@@ -22,9 +22,9 @@ struct WarpKey {
 };
 /// Where none of a patch is seen, the picture is empty.
 struct PatchWarp {
-    int x = 0, y = 0;      ///< of the picture's upper left pixel, in pixels of the view's region
-    Picture straight;      ///< colours not multiplied by alpha, in which mask and rim are
-    PatchContent content;  ///< that it shows
+    int x = 0, y = 0;     ///< of the picture's upper left pixel, in pixels of the view's region
+    Picture straight;     ///< colours not multiplied by alpha, in which mask and rim are
+    PatchContent content; ///< that it shows
     /// For each block of kBlock pixels a side: the part of the square that it shows.
     struct Seen {
         float u0 = 2, v0 = 2, u1 = -2, v1 = -2;

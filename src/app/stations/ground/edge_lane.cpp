@@ -28,7 +28,8 @@ int EdgeLane::under(const QPointF& at) const {
     double nearest = kUnder;
     const auto& steps = edge_.steps();
     for (int i = 0; i < int(steps.size()); ++i)
-        if (const double d = std::abs(ruler_.x_of(steps[std::size_t(i)].time.to_double()) - at.x()); d <= nearest)
+        if (const double d = std::abs(ruler_.x_of(steps[std::size_t(i)].time.to_double()) - at.x());
+            d <= nearest)
             nearest = d, best = i;
     return best;
 }
@@ -65,14 +66,16 @@ void EdgeLane::paintEvent(QPaintEvent*) {
 }
 
 void EdgeLane::mousePressEvent(QMouseEvent* event) {
-    if (const int i = under(event->position()); i >= 0) session_.set_playhead(edge_.steps()[std::size_t(i)].time);
+    if (const int i = under(event->position()); i >= 0)
+        session_.set_playhead(edge_.steps()[std::size_t(i)].time);
 }
 
 bool EdgeLane::event(QEvent* event) {
     if (event->type() != QEvent::ToolTip) return QWidget::event(event);
     const auto* help = static_cast<QHelpEvent*>(event);
-    QString words = "How far patch and footage differ along the patch's edge; within the band nobody sees it. Click to "
-                    "go there.";
+    QString words =
+        "How far patch and footage differ along the patch's edge; within the band nobody sees it. Click to "
+        "go there.";
     if (const int i = under(help->pos()); i >= 0) {
         const EdgeStep& s = edge_.steps()[std::size_t(i)];
         words = QString("%1 s: %2 % of full scale, 95 % under %3 %")

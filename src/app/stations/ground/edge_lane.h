@@ -9,7 +9,8 @@ namespace porb::app {
 class EdgeLane : public QWidget {
     Q_OBJECT
   public:
-    EdgeLane(Session& session, EdgePart& edge, PatchChoice& choice, TimeRuler& ruler, QWidget* parent = nullptr);
+    EdgeLane(Session& session, EdgePart& edge, PatchChoice& choice, TimeRuler& ruler,
+             QWidget* parent = nullptr);
 
   protected:
     void paintEvent(QPaintEvent*) override;

@@ -27,7 +27,8 @@ EdgePart::EdgePart(Session& session, PatchChoice& choice, GroundJobs& jobs, QWid
         label->setProperty("role", "group");
         column->addWidget(label);
     };
-    const auto button = [&](QBoxLayout* to, const QString& text, const char* name, const QString& tip, auto work) {
+    const auto button = [&](QBoxLayout* to, const QString& text, const char* name, const QString& tip,
+                            auto work) {
         auto* b = new QPushButton(text);
         b->setObjectName(name);
         b->setToolTip(tip);
@@ -42,14 +43,15 @@ EdgePart::EdgePart(Session& session, PatchChoice& choice, GroundJobs& jobs, QWid
     mask_words_->setWordWrap(true);
     column->addWidget(mask_words_);
     region_ = button(column, "Find what stands there", "mask_region",
-                     "Covers what is fixed to the rig; correct it with Reveal and Hide", [this] { propose_region(); });
-    edge_ = button(column, "Edge where it differs least", "mask_edge",
-                   "Widens the mask to the way round it on which patch and footage differ least, shadows included",
-                   [this] { propose_edge(); });
+                     "Covers what is fixed to the rig; correct it with Reveal and Hide",
+                     [this] { propose_region(); });
+    edge_ = button(
+        column, "Edge where it differs least", "mask_edge",
+        "Widens the mask to the way round it on which patch and footage differ least, shadows included",
+        [this] { propose_edge(); });
     auto* row = new QHBoxLayout;
-    whole_ = button(row, "Everything", "mask_whole", "No mask: the patch shows everywhere", [this] {
-        choice_.change("Remove a mask", [](Patch& p) { p.mask = {}; });
-    });
+    whole_ = button(row, "Everything", "mask_whole", "No mask: the patch shows everywhere",
+                    [this] { choice_.change("Remove a mask", [](Patch& p) { p.mask = {}; }); });
     invert_ = button(row, "Nothing", "mask_none", "The patch shows nowhere until it is revealed", [this] {
         choice_.change("Clear a mask", [](Patch& p) { p.mask = TileImage(p.resolution, p.resolution, 1); });
     });
@@ -107,7 +109,8 @@ EdgePart::EdgePart(Session& session, PatchChoice& choice, GroundJobs& jobs, QWid
     figures_->setWordWrap(true);
     column->addWidget(figures_);
     measure_ = button(column, "Measure the edge", "edge_measure",
-                      "How far patch and footage differ along the edge, over the shot (Shift+K)", [this] { measure(); });
+                      "How far patch and footage differ along the edge, over the shot (Shift+K)",
+                      [this] { measure(); });
     column->addStretch(1);
     connect(&choice_, &PatchChoice::changed, this, [this] {
         if (isVisible()) refresh();
@@ -140,7 +143,8 @@ void EdgePart::follow() {
         const auto times = light_times(s.in, s.out, s.shot.timing.rate);
         const auto keys = followed_light(s.composer, s.project, s.shot, s.index, times, s.tell, s.cancel);
         double least = 1e9, most = 0;
-        for (const PatchLightKey& k : keys) least = std::min(least, k.gain[1]), most = std::max(most, k.gain[1]);
+        for (const PatchLightKey& k : keys)
+            least = std::min(least, k.gain[1]), most = std::max(most, k.gain[1]);
         return GroundJobs::Outcome{[keys](Patch& p) {
                                        p.light = keys;
                                        p.follows_light = true;
@@ -161,17 +165,18 @@ void EdgePart::propose_region() {
 }
 
 void EdgePart::propose_edge() {
-    jobs_.start("Edge of a mask", "Looking where patch and footage differ least", [](const GroundJobs::Site& s) {
-        const int side = s.patch.resolution;
-        std::vector<float> inside;
-        for (int y = 0; y < side; ++y)
-            for (int x = 0; x < side; ++x) inside.push_back(s.patch.mask.at(x, y, 0));
-        if (s.patch.pixels.is_clear())
-            throw Error("shows nothing yet", s.patch.name, "Fill it, or take a plate and show it, first");
-        const Picture footage = moment_plate(s.composer, s.project, s.shot, s.patch, s.time, s.cancel);
-        const TileImage made = least_edge(picture_of(s.patch.pixels), footage, inside);
-        return GroundJobs::Outcome{[made](Patch& p) { p.mask = made; }, {}};
-    });
+    jobs_.start(
+        "Edge of a mask", "Looking where patch and footage differ least", [](const GroundJobs::Site& s) {
+            const int side = s.patch.resolution;
+            std::vector<float> inside;
+            for (int y = 0; y < side; ++y)
+                for (int x = 0; x < side; ++x) inside.push_back(s.patch.mask.at(x, y, 0));
+            if (s.patch.pixels.is_clear())
+                throw Error("shows nothing yet", s.patch.name, "Fill it, or take a plate and show it, first");
+            const Picture footage = moment_plate(s.composer, s.project, s.shot, s.patch, s.time, s.cancel);
+            const TileImage made = least_edge(picture_of(s.patch.pixels), footage, inside);
+            return GroundJobs::Outcome{[made](Patch& p) { p.mask = made; }, {}};
+        });
 }
 
 void EdgePart::refresh() {
@@ -182,9 +187,10 @@ void EdgePart::refresh() {
         figures_->clear();
         return;
     }
-    mask_words_->setText(p->mask.empty()      ? "It has no mask: all of it shows."
-                         : p->mask.is_clear() ? "Its mask is empty: nothing of it shows. Paint with Reveal."
-                                              : "It shows where its mask says; paint it with Reveal and Hide.");
+    mask_words_->setText(p->mask.empty() ? "It has no mask: all of it shows."
+                         : p->mask.is_clear()
+                             ? "Its mask is empty: nothing of it shows. Paint with Reveal."
+                             : "It shows where its mask says; paint it with Reveal and Hide.");
     feather_->set_quietly(p->feather_deg);
     shadows_->set_quietly(100 * p->shadows);
     const QSignalBlocker block(follows_);
@@ -203,13 +209,14 @@ void EdgePart::refresh() {
         if (s.step > worst) worst = s.step, when = s.time;
     }
     const bool seen = worst > kSeen;
-    figures_->setText(QString("<span style='font-size:16pt; color:%1'>%2 %</span> of full scale on the mean, %3 % at "
-                              "%4 s%5")
-                          .arg((seen ? colour::care : colour::good).name())
-                          .arg(100 * mean, 0, 'f', 2)
-                          .arg(100 * worst, 0, 'f', 2)
-                          .arg(when.to_double(), 0, 'f', 2)
-                          .arg(seen ? ": a step may be seen. Follow the light, feather it, or move the edge." : "."));
+    figures_->setText(
+        QString("<span style='font-size:16pt; color:%1'>%2 %</span> of full scale on the mean, %3 % at "
+                "%4 s%5")
+            .arg((seen ? colour::care : colour::good).name())
+            .arg(100 * mean, 0, 'f', 2)
+            .arg(100 * worst, 0, 'f', 2)
+            .arg(when.to_double(), 0, 'f', 2)
+            .arg(seen ? ": a step may be seen. Follow the light, feather it, or move the edge." : "."));
 }
 
 } // namespace porb::app

@@ -23,9 +23,9 @@ constexpr const char* kLayered = "Layers (*.ora *.tif *.tiff *.exr)";
 std::uint64_t state_of(const QString& file) {
     const QFileInfo info(file);
     if (!info.exists()) return 0;
-    return fingerprint_of_bytes((QString::number(info.size()) + "/" +
-                                 QString::number(info.lastModified().toMSecsSinceEpoch()))
-                                    .toStdString());
+    return fingerprint_of_bytes(
+        (QString::number(info.size()) + "/" + QString::number(info.lastModified().toMSecsSinceEpoch()))
+            .toStdString());
 }
 } // namespace
 
@@ -53,10 +53,11 @@ ExchangePart::ExchangePart(Session& session, PatchChoice& choice, GroundJobs& jo
     words_->setProperty("role", "hint");
     words_->setWordWrap(true);
     column->addWidget(words_);
-    send_ = button("Send as layers…", "patch_send",
-                   "Footage, plate, patch and mask as layers of one file: OpenRaster, TIFF or OpenEXR. It is taken "
-                   "back whenever that file is saved",
-                   [this] { choose_file(); });
+    send_ = button(
+        "Send as layers…", "patch_send",
+        "Footage, plate, patch and mask as layers of one file: OpenRaster, TIFF or OpenEXR. It is taken "
+        "back whenever that file is saved",
+        [this] { choose_file(); });
     back_ = button("Take back now", "patch_back", "Reads that file again", [this] { take_back(file_); });
     head("WHOLE SPHERE");
     sphere_ = button("Save the patch as a sphere…", "patch_sphere",
@@ -95,8 +96,10 @@ ExchangePart::ExchangePart(Session& session, PatchChoice& choice, GroundJobs& jo
 void ExchangePart::choose_file() {
     const Patch* p = choice_.patch();
     if (!p) return;
-    const QString start = (session_.file().empty() ? QString() : QString::fromStdString(session_.file().parent_path().string()) + "/") +
-                          QString::fromStdString(p->name) + ".ora";
+    const QString start =
+        (session_.file().empty() ? QString()
+                                 : QString::fromStdString(session_.file().parent_path().string()) + "/") +
+        QString::fromStdString(p->name) + ".ora";
     QString file = QFileDialog::getSaveFileName(this, "Send as layers", start, kLayered);
     if (file.isEmpty()) return;
     if (QFileInfo(file).suffix().isEmpty()) file += ".ora";
@@ -124,7 +127,8 @@ void ExchangePart::send(const QString& file) {
             watcher_.addPaths({file, QFileInfo(file).absolutePath()});
             refresh();
         });
-        return GroundJobs::Outcome{{}, "Written: " + QFileInfo(file).fileName() + ". Saving it brings it back here."};
+        return GroundJobs::Outcome{
+            {}, "Written: " + QFileInfo(file).fileName() + ". Saving it brings it back here."};
     });
 }
 
@@ -145,13 +149,14 @@ void ExchangePart::take_back(const QString& file) {
     for (std::size_t i = 0; i < shot->patches.size(); ++i)
         if (shot->patches[i].name == patch_) index = int(i);
     if (index < 0)
-        return session_.say("The patch that was sent is not there any more: " + QString::fromStdString(patch_),
-                            Signal::care);
+        return session_.say(
+            "The patch that was sent is not there any more: " + QString::fromStdString(patch_), Signal::care);
     choice_.choose(index);
     jobs_.start("Take a patch back", "Reading its layers", [file](const GroundJobs::Site& s) {
         // Whatever is wrong with the file is told, and nothing is changed.
         const Patch made = with_layers(s.patch, read_layers(file.toStdString()), file.toStdString());
-        if (made == s.patch) return GroundJobs::Outcome{{}, "Nothing was changed in " + QFileInfo(file).fileName()};
+        if (made == s.patch)
+            return GroundJobs::Outcome{{}, "Nothing was changed in " + QFileInfo(file).fileName()};
         return GroundJobs::Outcome{[made](Patch& p) {
                                        p.pixels = made.pixels, p.mask = made.mask, p.plate = made.plate;
                                        p.resolution = made.resolution, p.kind = made.kind;
@@ -162,8 +167,8 @@ void ExchangePart::take_back(const QString& file) {
 
 void ExchangePart::choose_picture() {
     if (!choice_.patch()) return;
-    const QString file = QFileDialog::getOpenFileName(this, "A picture of the square, or of a whole sphere", {},
-                                                      "Pictures (*.png *.tif *.tiff *.exr *.jpg *.jpeg)");
+    const QString file = QFileDialog::getOpenFileName(this, "A picture of the square, or of a whole sphere",
+                                                      {}, "Pictures (*.png *.tif *.tiff *.exr *.jpg *.jpeg)");
     if (file.isEmpty()) return;
     jobs_.start("Take in a picture", "Reading it", [file](const GroundJobs::Site& s) {
         const Picture picture = read_still(file.toStdString());
@@ -190,8 +195,9 @@ void ExchangePart::save_sphere() {
     if (file.isEmpty()) return;
     constexpr int kWidth = 3840;
     jobs_.start("Save a patch as a sphere", "Drawing it", [file](const GroundJobs::Site& s) {
-        write_still(sphere_of(s.composer, s.project, s.shot, s.patch, s.time, kWidth), file.toStdString(),
-                    {16, 95, SphericalTag{SphereMapping::equirect, StereoLayout::mono}, {}, false, nullptr, {}});
+        write_still(
+            sphere_of(s.composer, s.project, s.shot, s.patch, s.time, kWidth), file.toStdString(),
+            {16, 95, SphericalTag{SphereMapping::equirect, StereoLayout::mono}, {}, false, nullptr, {}});
         return GroundJobs::Outcome{{}, "Saved " + QFileInfo(file).fileName()};
     });
 }
@@ -199,37 +205,40 @@ void ExchangePart::save_sphere() {
 void ExchangePart::copy_to(const std::vector<std::string>& shots, bool with_mask) {
     const Patch* p = choice_.patch();
     if (!p || shots.empty()) return session_.say("Tick the shots that are to get it.", Signal::care);
-    jobs_.start("Copy a patch", "Registering on the ground", [this, shots, with_mask](const GroundJobs::Site& s) {
-        std::vector<std::pair<std::string, Patch>> made;
-        QStringList failed;
-        for (const std::string& id : shots) {
-            const Shot* other = find_shot(s.project, id);
-            if (!other) continue;
-            try {
-                // A picture at a pole needs no ground to lie on.
-                Patch copy = s.patch.kind == PatchKind::picture || s.patch.kind == PatchKind::soften
-                                 ? s.patch
-                                 : carried_over(s.composer, s.project, s.shot, s.patch, s.time, *other, s.cancel);
-                if (!with_mask) copy.mask = {};
-                made.emplace_back(id, std::move(copy));
-            } catch (const Error& e) {
-                failed << QString::fromStdString(other->name + ": " + e.message());
+    jobs_.start(
+        "Copy a patch", "Registering on the ground", [this, shots, with_mask](const GroundJobs::Site& s) {
+            std::vector<std::pair<std::string, Patch>> made;
+            QStringList failed;
+            for (const std::string& id : shots) {
+                const Shot* other = find_shot(s.project, id);
+                if (!other) continue;
+                try {
+                    // A picture at a pole needs no ground to lie on.
+                    Patch copy =
+                        s.patch.kind == PatchKind::picture || s.patch.kind == PatchKind::soften
+                            ? s.patch
+                            : carried_over(s.composer, s.project, s.shot, s.patch, s.time, *other, s.cancel);
+                    if (!with_mask) copy.mask = {};
+                    made.emplace_back(id, std::move(copy));
+                } catch (const Error& e) {
+                    failed << QString::fromStdString(other->name + ": " + e.message());
+                }
+                s.tell(double(made.size()) / double(shots.size()));
             }
-            s.tell(double(made.size()) / double(shots.size()));
-        }
-        QMetaObject::invokeMethod(this, [this, made, failed] {
-            if (!made.empty())
-                session_.edit("Copy a patch to other shots", [&](Project& project) {
-                    for (const auto& [id, copy] : made)
-                        if (Shot* to = find_shot(project, id)) to->patches.push_back(copy);
-                });
-            if (!failed.isEmpty())
-                session_.say(failed.join("; "), Signal::care);
-            else
-                session_.say(QString("Copied to %1 shot%2").arg(made.size()).arg(made.size() == 1 ? "" : "s"));
+            QMetaObject::invokeMethod(this, [this, made, failed] {
+                if (!made.empty())
+                    session_.edit("Copy a patch to other shots", [&](Project& project) {
+                        for (const auto& [id, copy] : made)
+                            if (Shot* to = find_shot(project, id)) to->patches.push_back(copy);
+                    });
+                if (!failed.isEmpty())
+                    session_.say(failed.join("; "), Signal::care);
+                else
+                    session_.say(
+                        QString("Copied to %1 shot%2").arg(made.size()).arg(made.size() == 1 ? "" : "s"));
+            });
+            return GroundJobs::Outcome{};
         });
-        return GroundJobs::Outcome{};
-    });
 }
 
 void ExchangePart::refresh() {
@@ -239,11 +248,12 @@ void ExchangePart::refresh() {
     for (QPushButton* b : {send_, sphere_, picture_, copy_}) b->setEnabled(p != nullptr);
     send_->setEnabled(painted);
     back_->setEnabled(painted && !file_.isEmpty());
-    words_->setText(!p               ? "Make a patch first: on Patches."
-                    : file_.isEmpty() ? "Its layers in one file, for any paint program. Paint on the layer named "
-                                        "'patch'; saving brings it back, exactly in place."
-                                      : "Saving " + QFileInfo(file_).fileName() + " brings '" +
-                                            QString::fromStdString(patch_) + "' back.");
+    words_->setText(!p ? "Make a patch first: on Patches."
+                    : file_.isEmpty()
+                        ? "Its layers in one file, for any paint program. Paint on the layer named "
+                          "'patch'; saving brings it back, exactly in place."
+                        : "Saving " + QFileInfo(file_).fileName() + " brings '" +
+                              QString::fromStdString(patch_) + "' back.");
     QStringList now;
     for (const Shot& s : session_.project()->shots)
         if (shot && s.id != shot->id) now << QString::fromStdString(s.id);

@@ -11,8 +11,10 @@
 namespace porb::app {
 
 GroundPanel::GroundPanel(Session& session, PictureArea& picture, PictureService& service, QWidget* parent)
-    : Panel("Ground", "Cover what should not be in the picture: the stand below, its shadow, a light above.", parent),
-      picture_(picture), choice_(session), jobs_(session, service, choice_), place_(session, picture, choice_) {
+    : Panel("Ground", "Cover what should not be in the picture: the stand below, its shadow, a light above.",
+            parent),
+      picture_(picture), choice_(session), jobs_(session, service, choice_),
+      place_(session, picture, choice_) {
     setObjectName("ground_panel");
     parts_ = add_parts(column(), "ground_",
                        {{"Patches", "The layers of the shot: made, listed, placed"},

@@ -37,7 +37,8 @@ QString kind_word(const Patch& p) {
 } // namespace
 
 NumberField* LayersPart::field(const QString& name, const char* object, Range range, double step, int digits,
-                               const QString& unit, const QString& tip, std::function<void(Patch&, double)> set) {
+                               const QString& unit, const QString& tip,
+                               std::function<void(Patch&, double)> set) {
     auto* f = new NumberField(range, step, digits, unit);
     f->setObjectName(object);
     f->setToolTip(tip);
@@ -58,8 +59,9 @@ LayersPart::LayersPart(Session& session, PictureArea& picture, PatchChoice& choi
     auto* stand = new QPushButton("Take out the stand");
     stand->setObjectName("patch_propose");
     stand->setProperty("role", "main");
-    stand->setToolTip("Finds what stands under the rig, covers it with what neighbouring cameras see behind it, and "
-                      "makes the rest from the floor about it (Shift+G)");
+    stand->setToolTip(
+        "Finds what stands under the rig, covers it with what neighbouring cameras see behind it, and "
+        "makes the rest from the floor about it (Shift+G)");
     connect(stand, &QPushButton::clicked, this, &LayersPart::take_out_stand);
     auto* make = new QToolButton;
     make->setObjectName("patch_make");
@@ -116,12 +118,13 @@ LayersPart::LayersPart(Session& session, PictureArea& picture, PatchChoice& choi
         both->addWidget(b, 1);
         form->addRow(label, both);
     };
-    yaw_ = field("Yaw", "patch_yaw", limits::kYaw_deg, 0.5, 1, "°", "To the right", place(&PatchKey::yaw_deg));
+    yaw_ =
+        field("Yaw", "patch_yaw", limits::kYaw_deg, 0.5, 1, "°", "To the right", place(&PatchKey::yaw_deg));
     pitch_ = field("Pitch", "patch_pitch", limits::kPitch_deg, 0.5, 1, "°", "Upwards; -90 is straight down",
                    place(&PatchKey::pitch_deg));
     pair("Yaw, pitch", yaw_, pitch_);
-    width_ = field("Width", "patch_width", limits::kPatchWidth_deg, 0.5, 1, "°", "From side to side of its square",
-                   place(&PatchKey::width_deg));
+    width_ = field("Width", "patch_width", limits::kPatchWidth_deg, 0.5, 1, "°",
+                   "From side to side of its square", place(&PatchKey::width_deg));
     roll_ = field("Roll", "patch_roll", limits::kYaw_deg, 0.5, 1, "°", "Turned about its direction",
                   place(&PatchKey::roll_deg));
     pair("Width, roll", width_, roll_);
@@ -134,22 +137,21 @@ LayersPart::LayersPart(Session& session, PictureArea& picture, PatchChoice& choi
     feather_ = field("Feather", "patch_feather", limits::kFeather_deg, 0.1, 2, "°",
                      "How softly its mask and its rim end", [](Patch& p, double v) { p.feather_deg = v; });
     pair("Opacity, feather", opacity_, feather_);
-    keys_ = new KeysRow("patch", "Sets a key of its place and opacity at the playhead, or takes the one there away");
+    keys_ = new KeysRow("patch",
+                        "Sets a key of its place and opacity at the playhead, or takes the one there away");
     connect(keys_, &KeysRow::toggle_wanted, this, &LayersPart::toggle_key);
     form->addRow("Moves", keys_);
     hold_ = new QComboBox;
     hold_->setObjectName("patch_hold");
     hold_->addItems({"the levelled world", "the rig"});
     hold_->setToolTip("What it stays with when the picture is levelled or steadied");
-    connect(hold_, &QComboBox::activated, this, [this](int i) {
-        choice_.change("Hold of a patch", [i](Patch& p) { p.hold = PatchHold(i); });
-    });
+    connect(hold_, &QComboBox::activated, this,
+            [this](int i) { choice_.change("Hold of a patch", [i](Patch& p) { p.hold = PatchHold(i); }); });
     disc_ = new QCheckBox("Round");
     disc_->setObjectName("patch_disc");
     disc_->setToolTip("It ends at the circle inside its square");
-    connect(disc_, &QCheckBox::clicked, this, [this](bool on) {
-        choice_.change("Shape of a patch", [on](Patch& p) { p.disc = on; });
-    });
+    connect(disc_, &QCheckBox::clicked, this,
+            [this](bool on) { choice_.change("Shape of a patch", [on](Patch& p) { p.disc = on; }); });
     auto* hold_row = new QHBoxLayout;
     hold_row->addWidget(hold_, 1);
     hold_row->addWidget(disc_);
@@ -157,8 +159,9 @@ LayersPart::LayersPart(Session& session, PictureArea& picture, PatchChoice& choi
     surface_ = new QComboBox;
     surface_->setObjectName("patch_surface");
     surface_->addItems({"infinitely far", "on the floor", "across its view", "at one distance"});
-    surface_->setToolTip("Where it lies for each of two eyes: on a level floor below (a ceiling above), on a plane "
-                         "across its direction, or all of it at one distance");
+    surface_->setToolTip(
+        "Where it lies for each of two eyes: on a level floor below (a ceiling above), on a plane "
+        "across its direction, or all of it at one distance");
     connect(surface_, &QComboBox::activated, this, [this](int i) {
         choice_.change("Surface of a patch", [i](Patch& p) { p.surface = PatchSurface(i); });
     });
@@ -237,31 +240,35 @@ void LayersPart::toggle_key() {
 
 void LayersPart::take_out_stand() {
     const std::string name = choice_.free_name("ground").toStdString();
-    jobs_.make("Take out the stand", "Looking for what stands below", [this, name](const GroundJobs::Site& site) {
-        Patch p = ground_patch(site.composer, site.project, site.shot, site.time, kMasterWidth, site.cancel);
-        p.name = name;
-        const auto times = plate_times(site.in, site.out, site.shot.timing.rate, 5);
-        const Proposal found = proposed(
-            site.composer, site.project, site.shot, p, times, [&](double s) { site.tell(0.8 * s); }, site.cancel);
-        p.mask = found.mask;
-        p.plate = tiles_of(found.plate);
-        QString words;
-        if (found.moves) words = kFloorPasses;
-        if (const char* elsewhere = drawn_elsewhere(site.shot, p)) words = elsewhere;
-        if (!words.isEmpty()) {
-            words[0] = words[0].toUpper();
-            QMetaObject::invokeMethod(this, [this, words] { session_.say(words + ".", Signal::care); });
-        }
-        p.pixels = tiles_of(completed(
-            found.plate, found.hole, {}, {}, [&](double s) { site.tell(0.8 + 0.2 * s); }, site.cancel));
-        return p;
-    });
+    jobs_.make(
+        "Take out the stand", "Looking for what stands below", [this, name](const GroundJobs::Site& site) {
+            Patch p =
+                ground_patch(site.composer, site.project, site.shot, site.time, kMasterWidth, site.cancel);
+            p.name = name;
+            const auto times = plate_times(site.in, site.out, site.shot.timing.rate, 5);
+            const Proposal found = proposed(
+                site.composer, site.project, site.shot, p, times, [&](double s) { site.tell(0.8 * s); },
+                site.cancel);
+            p.mask = found.mask;
+            p.plate = tiles_of(found.plate);
+            QString words;
+            if (found.moves) words = kFloorPasses;
+            if (const char* elsewhere = drawn_elsewhere(site.shot, p)) words = elsewhere;
+            if (!words.isEmpty()) {
+                words[0] = words[0].toUpper();
+                QMetaObject::invokeMethod(this, [this, words] { session_.say(words + ".", Signal::care); });
+            }
+            p.pixels = tiles_of(completed(
+                found.plate, found.hole, {}, {}, [&](double s) { site.tell(0.8 + 0.2 * s); }, site.cancel));
+            return p;
+        });
     look_at_patch();
 }
 
 void LayersPart::add_painted() {
     const std::string name = choice_.free_name("patch").toStdString();
-    // Where one looks, if that is not the floor; with the moment's picture as its plate, to paint from at once.
+    // Where one looks, if that is not the floor; with the moment's picture as its plate, to paint from at
+    // once.
     const bool flat = picture_.mode() == ViewMode::down;
     const Turn look = picture_.mode() == ViewMode::window ? picture_.look()
                       : flat                              ? picture_.flat_look()
@@ -337,18 +344,21 @@ void LayersPart::look_at_patch() {
 }
 
 void LayersPart::find_floor() {
-    jobs_.start("Find the floor", "Looking where cameras agree on the floor", [](const GroundJobs::Site& site) {
-        const auto height =
-            found_height_m(site.composer, site.project, site.shot, site.patch, site.time, site.cancel);
-        if (!height)
-            return GroundJobs::Outcome{{}, "No height is clearly better than others: the patch must look down or up at "
-                                           "something that cameras see from two sides."};
-        return GroundJobs::Outcome{[h = *height](Patch& p) {
-                                       p.surface = PatchSurface::level;
-                                       p.distance_m = h;
-                                   },
-                                   QString("The floor lies %1 m away").arg(*height, 0, 'f', 3)};
-    });
+    jobs_.start(
+        "Find the floor", "Looking where cameras agree on the floor", [](const GroundJobs::Site& site) {
+            const auto height =
+                found_height_m(site.composer, site.project, site.shot, site.patch, site.time, site.cancel);
+            if (!height)
+                return GroundJobs::Outcome{
+                    {},
+                    "No height is clearly better than others: the patch must look down or up at "
+                    "something that cameras see from two sides."};
+            return GroundJobs::Outcome{[h = *height](Patch& p) {
+                                           p.surface = PatchSurface::level;
+                                           p.distance_m = h;
+                                       },
+                                       QString("The floor lies %1 m away").arg(*height, 0, 'f', 3)};
+        });
 }
 
 void LayersPart::refresh() {
@@ -361,8 +371,12 @@ void LayersPart::refresh() {
         const bool lost = p.pixels.lost_tiles() + p.mask.lost_tiles() > 0;
         const bool empty = p.kind == PatchKind::painted && p.pixels.is_clear();
         rows.push_back({QString::fromStdString(p.name), p.on,
-                        lost ? QString("pixels missing") : empty ? QString("nothing yet") : kind_word(p),
-                        lost ? colour::stop : empty ? colour::care : colour::text});
+                        lost    ? QString("pixels missing")
+                        : empty ? QString("nothing yet")
+                                : kind_word(p),
+                        lost    ? colour::stop
+                        : empty ? colour::care
+                                : colour::text});
     }
     list_->show_rows(rows, choice_.index() >= 0 ? count - 1 - choice_.index() : -1);
     const Patch* p = choice_.patch();
@@ -390,7 +404,8 @@ void LayersPart::refresh() {
     disc_->setChecked(p->disc);
     const bool pixels = p->kind == PatchKind::painted || p->kind == PatchKind::fill;
     resolution_->setEnabled(pixels || !p->mask.empty());
-    const double fine = double(p->resolution) / (2 * std::tan(radians(k.width_deg) / 2) * kMasterWidth / (2 * kPi));
+    const double fine =
+        double(p->resolution) / (2 * std::tan(radians(k.width_deg) / 2) * kMasterWidth / (2 * kPi));
     fineness_->setText(pixels ? QString("%1 × %2 master").arg(fine, 0, 'f', 1).arg(kMasterWidth) : QString());
     distance_->setEnabled(p->surface != PatchSurface::far);
     if (p->from) from_->setText(QString("from %1 s").arg(p->from->to_double(), 0, 'f', 2));

@@ -15,7 +15,8 @@
 namespace porb::app {
 
 NumberField* PaintPart::field(const QString&, const char* name, Range range, double step, int digits,
-                              const QString& unit, const QString& tip, std::function<void(Brush&, double)> set) {
+                              const QString& unit, const QString& tip,
+                              std::function<void(Brush&, double)> set) {
     auto* f = new NumberField(range, step, digits, unit);
     f->setObjectName(name);
     f->setToolTip(tip);
@@ -101,7 +102,8 @@ PaintPart::PaintPart(Session& session, PictureArea& picture, PatchChoice& choice
     head("SOURCE");
     source_ = new QPushButton;
     source_->setObjectName("brush_source");
-    source_->setToolTip("The next click in the picture sets where the brush takes from; the right button does it at any time");
+    source_->setToolTip("The next click in the picture sets where the brush takes from; the right button "
+                        "does it at any time");
     connect(source_, &QPushButton::clicked, this, [this] { tool_.pick_next(); });
     column->addWidget(source_);
     aligned_ = new QCheckBox("Goes along from stroke to stroke");
@@ -112,7 +114,8 @@ PaintPart::PaintPart(Session& session, PictureArea& picture, PatchChoice& choice
     column->addWidget(aligned_);
     fresh_ = new QCheckBox("Fresh samples: it wanders by itself");
     fresh_->setObjectName("brush_fresh");
-    fresh_->setToolTip("Every brush's width it takes from another place near the source, so that no pattern repeats");
+    fresh_->setToolTip(
+        "Every brush's width it takes from another place near the source, so that no pattern repeats");
     connect(fresh_, &QCheckBox::clicked, this, [this](bool on) {
         Brush b = tool_.brush();
         b.fresh = on;
@@ -125,8 +128,9 @@ PaintPart::PaintPart(Session& session, PictureArea& picture, PatchChoice& choice
                    [](Brush& b, double v) { b.fresh_reach_px = v; });
     turn_ = field("Turned", "brush_turn", {-360, 360}, 1, 1, "°", "What is taken is turned by so much",
                   [](Brush& b, double v) { b.source_turn_deg = v; });
-    scale_ = field("Scale", "brush_scale", {10, 1000}, 5, 0, " %", "Of what is taken: above 100 % more of it is",
-                   [](Brush& b, double v) { b.source_scale = v / 100; });
+    scale_ =
+        field("Scale", "brush_scale", {10, 1000}, 5, 0, " %", "Of what is taken: above 100 % more of it is",
+              [](Brush& b, double v) { b.source_scale = v / 100; });
     source_form->addRow("Within", reach_);
     source_form->addRow("Turned by", turn_);
     source_form->addRow("Scale", scale_);
@@ -143,7 +147,8 @@ PaintPart::PaintPart(Session& session, PictureArea& picture, PatchChoice& choice
     colour_->setObjectName("brush_colour");
     connect(colour_, &QPushButton::clicked, this, [this] {
         const auto& c = tool_.brush().colour;
-        const QColor chosen = QColorDialog::getColor(QColor::fromRgbF(c[0], c[1], c[2]), this, "Colour of paint");
+        const QColor chosen =
+            QColorDialog::getColor(QColor::fromRgbF(c[0], c[1], c[2]), this, "Colour of paint");
         if (!chosen.isValid()) return;
         Brush b = tool_.brush();
         b.colour = {float(chosen.redF()), float(chosen.greenF()), float(chosen.blueF())};
@@ -194,11 +199,14 @@ void PaintPart::refresh() {
     turn_->set_quietly(b.source_turn_deg);
     scale_->set_quietly(100 * b.source_scale);
     const bool takes = b.kind == BrushKind::clone || b.kind == BrushKind::heal;
-    for (QWidget* w : std::initializer_list<QWidget*>{aligned_, fresh_, turn_, scale_, mirrored_}) w->setEnabled(takes);
+    for (QWidget* w : std::initializer_list<QWidget*>{aligned_, fresh_, turn_, scale_, mirrored_})
+        w->setEnabled(takes);
     reach_->setEnabled(takes && b.fresh);
     colour_->setEnabled(b.kind == BrushKind::paint);
     source_->setEnabled(takes || b.kind == BrushKind::paint);
-    source_->setText(!takes ? "Pick a colour" : tool_.has_source() ? "Set the source anew" : "Set the source");
+    source_->setText(!takes               ? "Pick a colour"
+                     : tool_.has_source() ? "Set the source anew"
+                                          : "Set the source");
     deselect_->setEnabled(tool_.has_selection());
     QPixmap swatch(14, 14);
     swatch.fill(QColor::fromRgbF(std::clamp(b.colour[0], 0.f, 1.f), std::clamp(b.colour[1], 0.f, 1.f),

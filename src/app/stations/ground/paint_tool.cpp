@@ -99,7 +99,9 @@ void PaintTool::pick(const QPointF& at) {
     } else {
         const Patch& p = *choice_.patch();
         const int x = int(pixel->x()), y = int(pixel->y());
-        const auto seen = [&](const TileImage& image, int c) { return image.empty() ? 0.0f : image.at(x, y, c); };
+        const auto seen = [&](const TileImage& image, int c) {
+            return image.empty() ? 0.0f : image.at(x, y, c);
+        };
         const float a = seen(p.pixels, 3);
         for (int c = 0; c < 3; ++c)
             brush_.colour[std::size_t(c)] = seen(p.pixels, c) + (1 - a) * seen(p.plate, c);
@@ -226,7 +228,8 @@ void PaintTool::begin(const QPointF& at, double pressure) {
     Brush b = brush_;
     b.seed = brush_.seed + unsigned(strokes_);
     // An aligned source goes along with the brush from stroke to stroke.
-    stroke_.emplace(std::move(layer), p.plate, b, source_.value_or(*pixel), target_.value_or(*pixel), selection_);
+    stroke_.emplace(std::move(layer), p.plate, b, source_.value_or(*pixel), target_.value_or(*pixel),
+                    selection_);
     mask_ = p.mask;
     stroke_key_ = QString("stroke %1").arg(++strokes_);
     since_put_.invalidate();
@@ -330,9 +333,9 @@ void PaintTool::paint(QPainter& p) {
             paint_circle(p, *at, r * (1 - brush_.softness), QPen(colour::accent, 0.8, Qt::DotLine));
         if (takes() && source_) {
             // The source goes along with the brush, or waits where it was set.
-            const Vec2 from = stroke_                 ? stroke_->source_of(*at)
+            const Vec2 from = stroke_               ? stroke_->source_of(*at)
                               : target_ && aligned_ ? *source_ + (*at - *target_)
-                                                      : *source_;
+                                                    : *source_;
             paint_circle(p, from, r * brush_.source_scale, QPen(colour::care, 1.2, Qt::DashLine));
             if (const auto centre = point_of_pixel(from)) {
                 p.setPen(QPen(colour::care, 1.4));

@@ -68,16 +68,16 @@ void PatchChoice::move(int up) {
 std::optional<PatchPlacement> PatchChoice::placement() const {
     const Patch* p = patch();
     if (!p) return std::nullopt;
-    return placement_of(*session_.shot(), *p, place_at(*p, session_.playhead()), session_.playhead(), Eye::mono);
+    return placement_of(*session_.shot(), *p, place_at(*p, session_.playhead()), session_.playhead(),
+                        Eye::mono);
 }
 
 QString PatchChoice::free_name(const QString& stem) const {
     const Shot* shot = session_.shot();
     QString name = stem;
     const auto taken = [&](const QString& n) {
-        return shot && std::any_of(shot->patches.begin(), shot->patches.end(), [&](const Patch& p) {
-                   return p.name == n.toStdString();
-               });
+        return shot && std::any_of(shot->patches.begin(), shot->patches.end(),
+                                   [&](const Patch& p) { return p.name == n.toStdString(); });
     };
     for (int n = 2; taken(name); ++n) name = stem + " " + QString::number(n);
     return name;

@@ -46,14 +46,16 @@ void paint_patch_outline(QPainter& p, const PictureArea& picture, const PatchPla
     }
 }
 
-void MaskOutlines::paint(QPainter& p, const PictureArea& picture, const PatchPlacement& place, const TileImage& mask) {
+void MaskOutlines::paint(QPainter& p, const PictureArea& picture, const PatchPlacement& place,
+                         const TileImage& mask) {
     if (mask.empty()) return;
     if (!(of_ == mask)) of_ = mask, lines_ = mask_outlines(mask);
     for (const auto& line : lines_) {
         QPolygonF shown;
         for (const Vec2& at : line)
             if (const auto point = picture.point_of(direction_of(place, at))) shown << *point;
-        if (shown.size() < 3 || shown.boundingRect().width() > 0.8 * picture.width()) continue; // across the map's edge
+        if (shown.size() < 3 || shown.boundingRect().width() > 0.8 * picture.width())
+            continue; // across the map's edge
         p.setBrush(Qt::NoBrush);
         p.setPen(QPen(QColor(0, 0, 0, 140), 2.6));
         p.drawPolygon(shown);
@@ -64,7 +66,8 @@ void MaskOutlines::paint(QPainter& p, const PictureArea& picture, const PatchPla
 
 bool PlaceTool::press(QMouseEvent* event) {
     const auto place = choice_.placement();
-    if (!moves_ || event->button() != Qt::LeftButton || !place || event->modifiers() != Qt::NoModifier) return false;
+    if (!moves_ || event->button() != Qt::LeftButton || !place || event->modifiers() != Qt::NoModifier)
+        return false;
     const auto direction = picture_.direction_at(event->position());
     if (!direction) return false;
     grip_ = Grip::none;
@@ -101,8 +104,8 @@ bool PlaceTool::move(QMouseEvent* event) {
         const auto a = square_place(placement_, from_), b = square_place(placement_, *now);
         if (!a || !b || b->norm() < 0.02) return true;
         const double grown = b->norm() / a->norm();
-        to.width_deg = std::clamp(degrees(2 * std::atan(placement_.half_width * grown)), limits::kPatchWidth_deg.low,
-                                  limits::kPatchWidth_deg.high);
+        to.width_deg = std::clamp(degrees(2 * std::atan(placement_.half_width * grown)),
+                                  limits::kPatchWidth_deg.low, limits::kPatchWidth_deg.high);
         const double turned = degrees(std::atan2(b->y(), b->x()) - std::atan2(a->y(), a->x()));
         to.roll_deg = wrapped_deg(place_.roll_deg + turned);
     }
@@ -132,8 +135,8 @@ void PlaceTool::paint(QPainter& p) {
     p.save();
     for (std::size_t i = 0; i < shot->patches.size(); ++i) {
         const Patch& patch = shot->patches[i];
-        const auto place = placement_of(*shot, patch, place_at(patch, session_.playhead()), session_.playhead(),
-                                        Eye::mono);
+        const auto place =
+            placement_of(*shot, patch, place_at(patch, session_.playhead()), session_.playhead(), Eye::mono);
         const bool chosen = int(i) == choice_.index();
         if (!chosen && !patch.on) continue;
         paint_patch_outline(p, picture_, place, patch.disc, chosen ? colour::accent : colour::muted);

@@ -6,13 +6,14 @@
 namespace porb::app {
 
 /// The outline of the chosen patch on its place: corners on the square, as seen in the picture.
-void paint_patch_outline(QPainter& painter, const PictureArea& picture, const PatchPlacement& place, bool disc,
-                         const QColor& colour);
+void paint_patch_outline(QPainter& painter, const PictureArea& picture, const PatchPlacement& place,
+                         bool disc, const QColor& colour);
 
 /// The outlines of a mask, kept for as long as it stays the same.
 class MaskOutlines {
   public:
-    void paint(QPainter& painter, const PictureArea& picture, const PatchPlacement& place, const TileImage& mask);
+    void paint(QPainter& painter, const PictureArea& picture, const PatchPlacement& place,
+               const TileImage& mask);
 
   private:
     TileImage of_;

@@ -37,7 +37,8 @@ PlatePart::PlatePart(Session& session, PatchChoice& choice, GroundJobs& jobs, QW
         column->addWidget(label);
     };
     head("CLEAN PLATE");
-    hint("A clean picture of the place, to paint from and to erase to. What neighbouring cameras see behind a stand "
+    hint("A clean picture of the place, to paint from and to erase to. What neighbouring cameras see behind "
+         "a stand "
          "is the truth: try that first.");
     auto* form = new QFormLayout;
     from_ = new QComboBox;
@@ -74,7 +75,8 @@ PlatePart::PlatePart(Session& session, PatchChoice& choice, GroundJobs& jobs, QW
     words_->setObjectName("plate_words");
 
     head("MADE FROM THE SURROUNDINGS");
-    hint("Inside the mask: what neighbours see behind it, and where nobody does, pieces of the floor about it.");
+    hint("Inside the mask: what neighbours see behind it, and where nobody does, pieces of the floor about "
+         "it.");
     auto* fill_form = new QFormLayout;
     variant_ = new QSpinBox;
     variant_->setObjectName("fill_variant");
@@ -116,28 +118,30 @@ void PlatePart::take() {
     };
     if (source == PlateSource::file) return take_file();
     if (source == PlateSource::now)
-        return jobs_.start("Plate from the footage", "Taking the footage", [plate_of](const GroundJobs::Site& s) {
-            return plate_of(moment_plate(s.composer, s.project, s.shot, s.patch, s.time, s.cancel), {});
-        });
+        return jobs_.start(
+            "Plate from the footage", "Taking the footage", [plate_of](const GroundJobs::Site& s) {
+                return plate_of(moment_plate(s.composer, s.project, s.shot, s.patch, s.time, s.cancel), {});
+            });
     if (source == PlateSource::median)
         return jobs_.start("Plate from moments", "Looking through the shot", [=](const GroundJobs::Site& s) {
             const auto times = plate_times(s.in, s.out, s.shot.timing.rate, count);
-            return plate_of(median_plate(s.composer, s.project, s.shot, s.patch, times, s.tell, s.cancel), {});
+            return plate_of(median_plate(s.composer, s.project, s.shot, s.patch, times, s.tell, s.cancel),
+                            {});
         });
     if (source == PlateSource::neighbours)
-        return jobs_.start("Plate from neighbours", "Looking behind what stands there",
-                           [=](const GroundJobs::Site& s) {
-                               const auto times = plate_times(s.in, s.out, s.shot.timing.rate, count);
-                               const NeighbourPlate made = neighbour_plate(s.composer, s.project, s.shot, s.patch,
-                                                                           times, s.tell, s.cancel);
-                               double known = 0;
-                               const double all = double(made.plate.width()) * made.plate.height();
-                               for (int y = 0; y < made.plate.height(); ++y)
-                                   for (int x = 0; x < made.plate.width(); ++x)
-                                       known += pixel_at(made.plate, x, y).a > 0.5f;
-                               return plate_of(made.plate, QString("%1 % of the square is seen by some camera")
-                                                               .arg(100 * known / all, 0, 'f', 1));
-                           });
+        return jobs_.start(
+            "Plate from neighbours", "Looking behind what stands there", [=](const GroundJobs::Site& s) {
+                const auto times = plate_times(s.in, s.out, s.shot.timing.rate, count);
+                const NeighbourPlate made =
+                    neighbour_plate(s.composer, s.project, s.shot, s.patch, times, s.tell, s.cancel);
+                double known = 0;
+                const double all = double(made.plate.width()) * made.plate.height();
+                for (int y = 0; y < made.plate.height(); ++y)
+                    for (int x = 0; x < made.plate.width(); ++x) known += pixel_at(made.plate, x, y).a > 0.5f;
+                return plate_of(
+                    made.plate,
+                    QString("%1 % of the square is seen by some camera").arg(100 * known / all, 0, 'f', 1));
+            });
     const std::string other = other_->currentData().toString().toStdString();
     if (other.empty()) return session_.say("The project has no other shot.", Signal::care);
     jobs_.start("Plate from another shot", "Registering on the ground", [=](const GroundJobs::Site& s) {
@@ -219,20 +223,22 @@ void PlatePart::refresh() {
     const Shot* shot = session_.shot();
     setEnabled(shot != nullptr);
     const auto source = PlateSource(from_->currentIndex());
-    moments_->setEnabled(source == PlateSource::median || source == PlateSource::neighbours || source == PlateSource::other_shot);
+    moments_->setEnabled(source == PlateSource::median || source == PlateSource::neighbours ||
+                         source == PlateSource::other_shot);
     other_->setEnabled(source == PlateSource::other_shot);
     const QSignalBlocker block(other_);
     const QString was = other_->currentData().toString();
     other_->clear();
     for (const Shot& s : session_.project()->shots)
-        if (shot && s.id != shot->id) other_->addItem(QString::fromStdString(s.name), QString::fromStdString(s.id));
+        if (shot && s.id != shot->id)
+            other_->addItem(QString::fromStdString(s.name), QString::fromStdString(s.id));
     other_->setCurrentIndex(std::max(0, other_->findData(was)));
     if (other_->count() == 0) other_->addItem("none in this project", QString());
     const bool painted = p && (p->kind == PatchKind::painted || p->kind == PatchKind::fill);
     for (QWidget* w : std::initializer_list<QWidget*>{take_, fill_, mend_}) w->setEnabled(painted);
     show_->setEnabled(painted && !p->plate.empty());
-    words_->setText(!p             ? "Make a patch first: on Patches."
-                    : !painted     ? "This patch shows what it is of: it needs no plate."
+    words_->setText(!p                 ? "Make a patch first: on Patches."
+                    : !painted         ? "This patch shows what it is of: it needs no plate."
                     : p->plate.empty() ? "It has no plate yet."
                                        : QString("It has a plate of %1 x %1 pixels.").arg(p->resolution));
 }
