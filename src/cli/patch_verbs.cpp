@@ -23,7 +23,7 @@ namespace {
 
 struct PatchWords {
     std::string project, shot, name, add, at, mask, export_to, import_from, to_shot, rename, hold, surface,
-        soften, time, from, to, plate_shot;
+        soften, time, from, to, plate_shot, surround;
     std::optional<double> width, roll, opacity, feather, distance, ease, shadows;
     int seed = 1, sphere_width = 3840, resolution = 0, export_width = 0;
     bool list = false, json = false, propose = false, fill = false, remove = false, on = false, off = false,
@@ -150,7 +150,13 @@ void fill(Composer& composer, const Project& project, const Shot& shot, Patch& p
     }
     FillSettings settings;
     settings.seed = unsigned(w.seed);
-    const Picture made = completed(plate, hole, {}, settings, progress_of("filling"), run.cancel);
+    std::vector<float> from;
+    if (!w.surround.empty()) {
+        const TileImage where = mask_in(w.surround, shot, p, times.front());
+        for (int y = 0; y < side; ++y)
+            for (int x = 0; x < side; ++x) from.push_back(where.at(x, y, 0));
+    }
+    const Picture made = completed(plate, hole, from, settings, progress_of("filling"), run.cancel);
     p.pixels = tiles_of(made);
     p.plate = tiles_of(plate);
     p.kind = PatchKind::fill;
@@ -342,6 +348,10 @@ void add_patch_verbs(CLI::App& app, const Run& run) {
         "Its pixels: from cameras that see behind what is masked, then made from the surroundings");
     verb->add_option("--seed", w->seed, "Another number makes another variant of what is made")
         ->check(within({0, 1e9}));
+    verb->add_option(
+        "--surround", w->surround,
+        "A picture that is white where pieces of the floor may be taken from: its square, or a whole "
+        "sphere");
     verb->add_option("--sphere-width", w->sphere_width,
                      "Width of the sphere that a proposed patch is to be as fine as (3840 unless set)")
         ->check(within(limits::kWidth_px));

@@ -4,9 +4,8 @@
 #include "base/parallel.h"
 #include "base/smooth.h"
 #include "patch/fill.h"
+#include "patch/outline.h"
 #include "stitch/patches/sampler.h"
-
-#include <opencv2/imgproc.hpp>
 
 namespace porb {
 
@@ -49,22 +48,12 @@ Stroke::Stroke(TileImage layer, TileImage under, const Brush& brush, const Vec2&
         samplers_->start.emplace(start_, 0);
         if (!under_.empty()) samplers_->under.emplace(under_, 0);
     }
-    if (selection.size() >= 3) {
-        cv::Mat inside(layer_.height(), layer_.width(), CV_8U, cv::Scalar(0));
-        std::vector<cv::Point> corners;
-        constexpr int kParts = 4; // bits of a pixel's part
-        for (const Vec2& p : selection)
-            corners.emplace_back(int(std::lround((p.x() - 0.5) * (1 << kParts))),
-                                 int(std::lround((p.y() - 0.5) * (1 << kParts))));
-        cv::fillPoly(inside, std::vector<std::vector<cv::Point>>{corners}, cv::Scalar(255), cv::LINE_AA,
-                     kParts);
-        selection_.assign(inside.datastart, inside.dataend);
-    }
+    selection_ = outline_mask(selection, layer_.width());
 }
 
 float Stroke::selected(int x, int y) const {
     if (selection_.empty()) return 1;
-    return float(selection_[std::size_t(y) * std::size_t(layer_.width()) + std::size_t(x)]) / 255;
+    return selection_[std::size_t(y) * std::size_t(layer_.width()) + std::size_t(x)];
 }
 
 Vec2 Stroke::source_of(const Vec2& at) const {

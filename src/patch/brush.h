@@ -72,7 +72,7 @@ class Stroke {
     TileImage sources_; ///< of heal: what was taken, wherever the brush came near
     Brush brush_;
     Vec2 from_, to_;
-    std::vector<std::uint8_t> selection_; ///< by pixel; empty: all
+    std::vector<float> selection_; ///< by pixel; empty: all
     std::optional<StrokePoint> last_;
     double left_ = 0; ///< of the way to the next dab
     std::mt19937 random_;

@@ -59,6 +59,8 @@ TEST_CASE("porbit patch takes a stand out, covers, fills, sends out and back, an
     porbit("patch " + project + " --name ground --mask " + dir + "/mask.png");
     CHECK(shot().patches[0].mask.at(5, 5, 0) == 1);
     CHECK(shot().patches[0].mask.at(shot().patches[0].resolution - 5, 5, 0) == 0);
+    porbit("patch " + project + " --name ground --fill --seed 2 --surround " + dir + "/mask.png");
+    CHECK(shot().patches[0].kind == PatchKind::fill);
     const auto json = nlohmann::json::parse(porbit("patch " + project + " --list --json"));
     CHECK(json["patches"].size() == 2);
     CHECK(json["patches"][0]["kind"] == "fill");

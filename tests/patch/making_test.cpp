@@ -4,6 +4,7 @@
 #include "patch/brush.h"
 #include "patch/fill.h"
 #include "patch/light.h"
+#include "patch/outline.h"
 #include "patch/propose.h"
 #include "picture/transfer.h"
 #include "support/support.h"
@@ -226,6 +227,14 @@ TEST_CASE("strokes: each kind does what it says, where it is, and nowhere else")
     const TileImage limited = stroked(empty, under, brush, {100, 300}, points, left);
     CHECK(limited.at(265, 100, 3) == Approx(1));
     CHECK(limited.at(285, 100, 3) == 0);
+    const std::vector<float> mask_of_it = outline_mask(left, side);
+    CHECK(mask_of_it[std::size_t(100 * side + 270)] == 1);
+    CHECK(mask_of_it[std::size_t(100 * side + 280)] == 0);
+    CHECK(outline_mask({}, side).empty());
+    const auto lines = mask_outlines(mask);
+    REQUIRE(lines.size() == 2); // its rim, and the hole that was hidden
+    for (const auto& line : lines) CHECK(line.size() >= 4);
+    CHECK(mask_outlines({}).empty());
     // Past the edge of what is known nothing is taken, and past the layer's nothing is written.
     CHECK(stroked(empty, {}, brush, {100, 300}, points).is_clear());
     CHECK_NOTHROW(stroked(empty, under, brush, {100, 300}, line_of({-80, -80}, {480, 420}, 40)));

@@ -29,6 +29,7 @@ GroundPanel::GroundPanel(Session& session, PictureArea& picture, PictureService&
     pages_->addWidget(paint_ = new PaintPart(session, picture, choice_));
     pages_->addWidget(edge_ = new EdgePart(session, choice_, jobs_));
     pages_->addWidget(exchange_ = new ExchangePart(session, choice_, jobs_));
+    plate_->set_selection([this] { return paint_->tool().selection(); });
     show_page(pages_, 0);
     column()->addWidget(new JobBar(jobs_.job(), session, "ground", "the patch"));
     connect(parts_, &QButtonGroup::idClicked, this, [this](int id) { show_part(Part(id)); });

@@ -30,6 +30,7 @@ class PaintTool : public QObject, public PictureTool {
     /// The next drag draws what strokes are limited to.
     void select_next(SelectionKind kind);
     void clear_selection();
+    const std::vector<Vec2>& selection() const { return selection_; }
     bool has_selection() const { return selection_.size() >= 3; }
 
     bool press(QMouseEvent* event) override;

@@ -2,10 +2,12 @@
 
 #include "app/widgets/panel.h"
 #include "media/still.h"
+#include "patch/outline.h"
 #include "patch/propose.h"
 #include "project/limits.h"
 #include "project/span.h"
 
+#include <QCheckBox>
 #include <QComboBox>
 #include <QFileDialog>
 #include <QFormLayout>
@@ -84,6 +86,10 @@ PlatePart::PlatePart(Session& session, PatchChoice& choice, GroundJobs& jobs, QW
     variant_->setToolTip("Each number makes another one; undo goes back to the one before");
     fill_form->addRow("Variant", variant_);
     column->addLayout(fill_form);
+    within_ = new QCheckBox("Only from the selection");
+    within_->setObjectName("fill_within");
+    within_->setToolTip("Pieces come from what is outlined with Rectangle or Outline on Paint alone");
+    column->addWidget(within_);
     fill_ = new QPushButton("Fill the mask");
     fill_->setObjectName("patch_fill");
     connect(fill_, &QPushButton::clicked, this, &PlatePart::fill);
@@ -184,13 +190,18 @@ void PlatePart::show_plate() {
 
 void PlatePart::fill() {
     const int variant = variant_->value();
-    jobs_.start("Fill a patch", "Filling", [variant](const GroundJobs::Site& s) {
+    std::vector<Vec2> outline;
+    if (within_->isChecked() && selection_) outline = selection_();
+    if (within_->isChecked() && outline.size() < 3)
+        return session_.say("Draw a selection first: Rectangle or Outline on Paint.", Signal::care);
+    jobs_.start("Fill a patch", "Filling", [variant, outline](const GroundJobs::Site& s) {
         std::vector<float> hole;
         const auto times = plate_times(s.in, s.out, s.shot.timing.rate, 5);
         const Picture plate = filling_plate(s.composer, s.project, s.shot, s.patch, times, hole, s.cancel);
         FillSettings settings;
         settings.seed = unsigned(variant);
-        const Picture made = completed(plate, hole, {}, settings, s.tell, s.cancel);
+        const Picture made =
+            completed(plate, hole, outline_mask(outline, plate.width()), settings, s.tell, s.cancel);
         return GroundJobs::Outcome{[plate = tiles_of(plate), pixels = tiles_of(made)](Patch& p) {
                                        p.plate = plate;
                                        p.pixels = pixels;

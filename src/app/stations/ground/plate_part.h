@@ -5,6 +5,7 @@
 
 #include <QWidget>
 
+class QCheckBox;
 class QComboBox;
 class QLabel;
 class QPushButton;
@@ -20,6 +21,9 @@ class PlatePart : public QWidget {
     void take(); ///< the plate that is chosen
     void fill();
     void refresh();
+    /// An outline on the patch's square, pixels, that pieces may be taken from alone; fewer than three
+    /// corners: from anywhere.
+    void set_selection(std::function<std::vector<Vec2>()> of) { selection_ = std::move(of); }
 
   private:
     void take_file();
@@ -31,6 +35,8 @@ class PlatePart : public QWidget {
     QComboBox *from_, *other_;
     QSpinBox *moments_, *variant_;
     QLabel* words_;
+    std::function<std::vector<Vec2>()> selection_;
+    QCheckBox* within_;
     QPushButton *take_, *show_, *fill_, *mend_;
 };
 
