@@ -278,13 +278,7 @@ Preflight preflight(const Project& project, const Deliverable& d, MediaLibrary& 
         } catch (const Error& e) {
             out.stops.push_back(e.message());
         }
-        std::size_t lost = 0;
-        for (const TileImage* image : {&p.pixels, &p.mask}) {
-            for (int ty = 0; ty < image->down(); ++ty)
-                for (int tx = 0; tx < image->across(); ++tx)
-                    if (const Tile* tile = image->tile(tx, ty)) (void)tile->pixels();
-            lost += image->lost_tiles();
-        }
+        const std::size_t lost = p.pixels.lost_tiles() + p.mask.lost_tiles();
         if (lost > 0)
             out.stops.push_back(
                 fmt::format("{} squares of patch '{}' are missing or damaged: put the project's "

@@ -91,7 +91,7 @@ std::vector<PatchLightKey> smoothed(const std::vector<PatchLightKey>& keys) {
     constexpr double kSigma_s = 0.35;
     std::vector<PatchLightKey> out = keys;
     for (PatchLightKey& k : out) {
-        Vec3 gain = Vec3::Zero(), offset = Vec3::Zero(), drift = Vec3::Zero();
+        Vec3 gain = Vec3::Zero(), offset = Vec3::Zero();
         // A straight line through the neighbourhood, so that even changes of light keep their pace to the
         // ends.
         double w0 = 0, w1 = 0, w2 = 0;
@@ -113,7 +113,6 @@ std::vector<PatchLightKey> smoothed(const std::vector<PatchLightKey>& keys) {
             k.gain[c] = std::exp(gain[c]);
         }
         k.offset = offset / w0;
-        (void)drift;
     }
     return out;
 }

@@ -133,7 +133,6 @@ TEST_CASE("Ground looks straight down; a patch is made, moved, keyed, ordered, n
     CHECK(g.shot().patches.size() == 1);
     QTest::keyClick(&picture, Qt::Key_Delete);
     CHECK(g.shot().patches.empty());
-    CHECK(g.part<QLabel>("plate_words") != nullptr);
 }
 
 TEST_CASE("a patch is painted on with the mouse: source, stroke, mask, selection; one stroke is one undo") {
@@ -174,9 +173,9 @@ TEST_CASE("a patch is painted on with the mouse: source, stroke, mask, selection
 
     // Size and softness by keys and drag.
     const Brush was = tool.brush();
-    QTest::keyClick(&picture, Qt::Key_BracketRight);
+    QTest::keyClick(&picture, Qt::Key_Up);
     CHECK(tool.brush().size_px > was.size_px);
-    QTest::keyClick(&picture, Qt::Key_BraceLeft);
+    QTest::keyClick(&picture, Qt::Key_Left);
     CHECK(tool.brush().softness < was.softness);
     drag(&picture, {200, 200}, {140, 200}, Qt::ControlModifier);
     CHECK(tool.brush().size_px < was.size_px);

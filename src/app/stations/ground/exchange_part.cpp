@@ -88,6 +88,7 @@ ExchangePart::ExchangePart(Session& session, PatchChoice& choice, GroundJobs& jo
     connect(&settle_, &QTimer::timeout, this, &ExchangePart::look);
     connect(&watcher_, &QFileSystemWatcher::fileChanged, &settle_, qOverload<>(&QTimer::start));
     connect(&watcher_, &QFileSystemWatcher::directoryChanged, &settle_, qOverload<>(&QTimer::start));
+    connect(&session_, &Session::shot_changed, &settle_, qOverload<>(&QTimer::start));
     connect(&choice_, &PatchChoice::changed, this, [this] {
         if (isVisible()) refresh();
     });
@@ -137,6 +138,14 @@ void ExchangePart::look() {
     if (!watcher_.files().contains(file_)) watcher_.addPath(file_);
     const std::uint64_t now = state_of(file_);
     if (now == seen_) return;
+    if (!session_.shot() || session_.shot()->id != shot_) { // it is taken when one goes there
+        const Shot* its = find_shot(*session_.project(), shot_);
+        if (its)
+            session_.say(QFileInfo(file_).fileName() + " was saved. It is taken back when you work on shot " +
+                             QString::fromStdString(its->name) + " again.",
+                         Signal::care);
+        return;
+    }
     if (jobs_.job().is_running()) return settle_.start(); // after that
     seen_ = now;
     take_back(file_);

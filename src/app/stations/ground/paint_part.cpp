@@ -72,10 +72,10 @@ PaintPart::PaintPart(Session& session, PictureArea& picture, PatchChoice& choice
     auto* form = new QFormLayout;
     form->setVerticalSpacing(4);
     size_ = field("Size", "brush_size", {2, 2000}, 2, 0, " px",
-                  "Its diameter, in pixels of the patch ([ and ]; or Ctrl and drag sideways)",
+                  "Its diameter, in pixels of the patch (the up and down keys; or Ctrl and drag sideways)",
                   [](Brush& b, double v) { b.size_px = v; });
     softness_ = field("Softness", "brush_softness", {0, 100}, 5, 0, " %",
-                      "Over how much of its radius it fades ({ and }; or Ctrl and drag up and down)",
+                      "Over how much of its radius it fades (the left and right keys; or Ctrl and drag up and down)",
                       [](Brush& b, double v) { b.softness = v / 100; });
     opacity_ = field("Opacity", "brush_opacity", {1, 100}, 5, 0, " %", "How much one stroke covers",
                      [](Brush& b, double v) { b.opacity = v / 100; });

@@ -1,5 +1,6 @@
 #include "app/stations/ground/paint_tool.h"
 
+#include "app/widgets/arrow_keys.h"
 #include "app/widgets/theme.h"
 #include "base/angle.h"
 
@@ -239,7 +240,6 @@ void PaintTool::begin(const QPointF& at, double pressure) {
 
 void PaintTool::go_on(const QPointF& at, double pressure) {
     if (const auto pixel = pixel_at_point(at)) stroke_->add({*pixel, pressure});
-    unput_ = true;
     if (!since_put_.isValid() || since_put_.elapsed() >= kPutEvery_ms) put();
 }
 
@@ -251,7 +251,6 @@ void PaintTool::end() {
 }
 
 void PaintTool::put() {
-    unput_ = false;
     since_put_.start();
     const TileImage& made = stroke_->result();
     const bool mask = paints_mask(brush_.kind);
@@ -267,28 +266,18 @@ void PaintTool::put() {
 }
 
 bool PaintTool::key(QKeyEvent* event) {
-    Brush b = brush_;
-    switch (event->key()) {
-    case Qt::Key_BracketLeft:
-        b.size_px /= 1.15;
-        break;
-    case Qt::Key_BracketRight:
-        b.size_px *= 1.15;
-        break;
-    case Qt::Key_BraceLeft:
-        b.softness -= 0.1;
-        break;
-    case Qt::Key_BraceRight:
-        b.softness += 0.1;
-        break;
-    case Qt::Key_Escape:
+    if (event->key() == Qt::Key_Escape) {
         if (!picking_ && selecting_ == SelectionKind::none && selection_.empty()) return false;
         picking_ = false;
         clear_selection();
         return true;
-    default:
-        return false;
     }
+    // Arrows are the brush's: up and down its size, sideways its softness; with Shift they are the view's.
+    const auto arrow = event->modifiers() & Qt::ShiftModifier ? std::nullopt : arrow_of(*event);
+    if (!arrow) return false;
+    Brush b = brush_;
+    b.size_px *= std::pow(1.15, -arrow->y());
+    b.softness += 0.1 * arrow->x();
     set_brush(b);
     return true;
 }

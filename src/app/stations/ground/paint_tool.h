@@ -76,7 +76,6 @@ class PaintTool : public QObject, public PictureTool {
     bool sizing_ = false, dragging_selection_ = false;
     Brush sized_;
     QElapsedTimer since_put_;
-    bool unput_ = false;
 };
 
 } // namespace porb::app

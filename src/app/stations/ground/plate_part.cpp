@@ -163,22 +163,18 @@ void PlatePart::take() {
 }
 
 void PlatePart::take_file() {
-    const Patch* p = choice_.patch();
-    if (!p) return session_.say("Choose a patch first, or make one.", Signal::care);
     const QString name = QFileDialog::getOpenFileName(this, "A clean plate, square as the patch is", {},
                                                       "Pictures (*.png *.tif *.tiff *.exr *.jpg *.jpeg)");
     if (name.isEmpty()) return;
-    try {
+    jobs_.start("Plate from a picture", "Reading it", [name](const GroundJobs::Site& site) {
         const Picture picture = read_still(name.toStdString());
         if (picture.width() != picture.height() || picture.width() > limits::kPatchSide_px.high)
             throw Error(QString("is %1 x %2 pixels").arg(picture.width()).arg(picture.height()).toStdString(),
                         name.toStdString(), "A plate is a square, as the patch is");
-        choice_.change("Plate from a picture", [&](Patch& patch) {
-            patch.plate = resized(tiles_of(picture), patch.resolution, patch.resolution);
-        });
-    } catch (const std::exception& e) {
-        session_.say(QString::fromStdString(words_of(e)), Signal::stop);
-    }
+        const int side = site.patch.resolution;
+        return GroundJobs::Outcome{
+            [plate = resized(tiles_of(picture), side, side)](Patch& p) { p.plate = plate; }, {}};
+    });
 }
 
 void PlatePart::show_plate() {
