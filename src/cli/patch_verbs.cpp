@@ -204,7 +204,8 @@ void patch(const PatchWords& w, const Run& run) {
         w.time.empty() ? span.in : moment_in(w.time, "--time", edit.project, shot, composer.library());
     const auto times = plate_times(span.in, span.out, shot.timing.rate, 5);
     if (w.propose) {
-        Patch p = ground_patch(composer, edit.project, shot, time, w.sphere_width, run.cancel);
+        Patch p = ground_patch(composer, edit.project, shot, time, w.sphere_width,
+                               progress_of("finding the floor"), run.cancel);
         p.name = free_name(shot, w.name.empty() ? "ground" : w.name);
         PatchWords set = w;
         set.rename.clear();

@@ -348,6 +348,12 @@ std::shared_ptr<MediaLibrary> render_library(const Shot& shot, const std::shared
 
 void render(Composer& composer, const Project& project, const Deliverable& d,
             const std::function<void(const RenderProgress&)>& progress, const Cancel& cancel) {
+    if (const Shot* its = find_shot(project, d.shot))
+        for (const Patch& p : its->patches)
+            if (p.on) {
+                p.pixels.read_tiles();
+                p.mask.read_tiles();
+            }
     const Preflight checks = preflight(project, d, composer.library());
     if (!checks.stops.empty())
         throw Error("cannot be rendered: " + checks.stops.front(), d.name, "Mend that and render again");

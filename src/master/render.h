@@ -39,6 +39,8 @@ std::int64_t expected_bytes(const Deliverable& deliverable, Seconds length, Fram
 struct Preflight {
     std::vector<std::string> stops, warnings;
 };
+/// Quick enough for a window's own thread: painted squares that nobody asked for yet are not read; render()
+/// reads them before it checks.
 Preflight preflight(const Project& project, const Deliverable& deliverable, MediaLibrary& library);
 
 /// The sources of a render: a library of its own, so that scrubbing meanwhile and rendering do not fight over

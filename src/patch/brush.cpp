@@ -21,8 +21,8 @@ Rgba mixed(const Rgba& a, const Rgba& b, float share) {
     const float k = 1 - share;
     return {k * a.r + share * b.r, k * a.g + share * b.g, k * a.b + share * b.b, k * a.a + share * b.a};
 }
-Rgba read(const TileImage& image, int x, int y) {
-    return {image.at(x, y, 0), image.at(x, y, 1), image.at(x, y, 2), image.at(x, y, 3)};
+Rgba value(const Half* p) {
+    return {float_from_half(p[0]), float_from_half(p[1]), float_from_half(p[2]), float_from_half(p[3])};
 }
 void write(Half* to, const Rgba& v) {
     to[0] = half_from_float(v.r), to[1] = half_from_float(v.g), to[2] = half_from_float(v.b),
@@ -48,12 +48,7 @@ Stroke::Stroke(TileImage layer, TileImage under, const Brush& brush, const Vec2&
         samplers_->start.emplace(start_, 0);
         if (!under_.empty()) samplers_->under.emplace(under_, 0);
     }
-    selection_ = outline_mask(selection, layer_.width());
-}
-
-float Stroke::selected(int x, int y) const {
-    if (selection_.empty()) return 1;
-    return selection_[std::size_t(y) * std::size_t(layer_.width()) + std::size_t(x)];
+    selection_.assign(selection.begin(), selection.end());
 }
 
 Vec2 Stroke::source_of(const Vec2& at) const {
@@ -108,12 +103,18 @@ void Stroke::dab(const Vec2& at, double radius, double strength) {
     const int y0 = std::max(0, int(std::floor(at.y() - reach))),
               y1 = std::min(layer_.height(), int(std::ceil(at.y() + reach)) + 1);
     if (x1 <= x0 || y1 <= y0) return;
+    const int width = x1 - x0, height = y1 - y0;
+    const auto index = [&](int x, int y) {
+        return std::size_t(y - y0) * std::size_t(width) + std::size_t(x - x0);
+    };
+    const std::vector<float> selected = outline_mask(selection_, {x0, y0, width, height});
     const double hard =
         std::min(1 - brush_.softness, 1 - 0.7 / std::max(radius, 0.7)); // a pixel's edge at least
     const auto falloff = [&](int x, int y) {
         const double r = (Vec2(x + 0.5, y + 0.5) - at).norm() / radius;
         if (r >= 1) return 0.0f;
-        return float(strength * (r <= hard ? 1 : smooth((1 - r) / (1 - hard)))) * selected(x, y);
+        return float(strength * (r <= hard ? 1 : smooth((1 - r) / (1 - hard)))) *
+               (selected.empty() ? 1.0f : selected[index(x, y)]);
     };
     if (brush_.fresh && (brush_.kind == BrushKind::clone || brush_.kind == BrushKind::heal)) {
         const double moved = (at - to_).norm();
@@ -124,15 +125,12 @@ void Stroke::dab(const Vec2& at, double radius, double strength) {
             wandered_ = far * Vec2(std::cos(turn), std::sin(turn));
         }
     }
-    const int width = x1 - x0, height = y1 - y0;
     std::vector<Rgba> made(std::size_t(width) * std::size_t(height));
     std::vector<float> share(made.size());
-    const auto index = [&](int x, int y) {
-        return std::size_t(y - y0) * std::size_t(width) + std::size_t(x - x0);
-    };
     const bool cumulative =
         brush_.fresh || brush_.kind == BrushKind::smudge || brush_.kind == BrushKind::soften;
     parallel_ranges(height, 32, [&](int begin, int end) {
+        TileImage::Reader under(under_), layer(layer_);
         for (int y = y0 + begin; y < y0 + end; ++y)
             for (int x = x0; x < x1; ++x) {
                 float& k = share[index(x, y)];
@@ -152,7 +150,7 @@ void Stroke::dab(const Vec2& at, double radius, double strength) {
                     v = {brush_.colour[0], brush_.colour[1], brush_.colour[2], 1};
                     break;
                 case BrushKind::erase:
-                    if (!under_.empty()) v = read(under_, x, y);
+                    if (!under_.empty()) v = value(under.pixel(x, y));
                     break;
                 case BrushKind::reveal:
                     v = {1, 1, 1, 1};
@@ -163,8 +161,8 @@ void Stroke::dab(const Vec2& at, double radius, double strength) {
                     int n = 0;
                     for (int j = -about; j <= about; ++j)
                         for (int i = -about; i <= about; ++i) {
-                            const Rgba c = read(layer_, std::clamp(x + i, 0, layer_.width() - 1),
-                                                std::clamp(y + j, 0, layer_.height() - 1));
+                            const Rgba c = value(layer.pixel(std::clamp(x + i, 0, layer_.width() - 1),
+                                                             std::clamp(y + j, 0, layer_.height() - 1)));
                             sum.r += c.r, sum.g += c.g, sum.b += c.b, sum.a += c.a, ++n;
                         }
                     v = {sum.r / float(n), sum.g / float(n), sum.b / float(n), sum.a / float(n)};
@@ -175,7 +173,7 @@ void Stroke::dab(const Vec2& at, double radius, double strength) {
                               cy = int(std::lround(y - at.y() + carried_side_ / 2.0));
                     const bool has =
                         !carried_.empty() && cx >= 0 && cy >= 0 && cx < carried_side_ && cy < carried_side_;
-                    v = has ? carried_[std::size_t(cy * carried_side_ + cx)] : read(layer_, x, y);
+                    v = has ? carried_[std::size_t(cy * carried_side_ + cx)] : value(layer.pixel(x, y));
                     break;
                 }
                 case BrushKind::hide:
@@ -187,11 +185,12 @@ void Stroke::dab(const Vec2& at, double radius, double strength) {
         constexpr float kTaken = 0.35f, kLaid = 0.75f;
         const int side = 2 * int(std::ceil(radius)) + 2;
         std::vector<Rgba> next(std::size_t(side) * std::size_t(side));
+        TileImage::Reader layer(layer_);
         for (int y = 0; y < side; ++y)
             for (int x = 0; x < side; ++x) {
                 const int px = std::clamp(int(std::lround(at.x())) + x - side / 2, 0, layer_.width() - 1),
                           py = std::clamp(int(std::lround(at.y())) + y - side / 2, 0, layer_.height() - 1);
-                const Rgba here = read(layer_, px, py);
+                const Rgba here = value(layer.pixel(px, py));
                 const int ox = x + (carried_side_ - side) / 2, oy = y + (carried_side_ - side) / 2;
                 const bool had =
                     !carried_.empty() && ox >= 0 && oy >= 0 && ox < carried_side_ && oy < carried_side_;
@@ -205,30 +204,31 @@ void Stroke::dab(const Vec2& at, double radius, double strength) {
     if (heals) {
         TileImage::Edit sources(sources_);
         for (int y = y0; y < y1; ++y)
-            for (int x = x0; x < x1; ++x)
+            for (int x = x0; x < x1; ++x) {
+                Half* source = sources.pixel(x, y);
                 // Later dabs take over where they cover; beside them what is known first stays.
-                if (share[index(x, y)] > 0.05f || sources_.at(x, y, 3) < 0.5f)
-                    write(sources.pixel(x, y), made[index(x, y)]);
+                if (share[index(x, y)] > 0.05f || float_from_half(source[3]) < 0.5f)
+                    write(source, made[index(x, y)]);
+            }
     }
     TileImage::Edit layer(layer_), cover(cover_);
+    TileImage::Reader start(start_);
     for (int y = y0; y < y1; ++y)
         for (int x = x0; x < x1; ++x) {
             const float k = share[index(x, y)];
             if (k <= 0) continue;
             const Rgba& v = made[index(x, y)];
+            Half *here = layer.pixel(x, y), *covered = cover.pixel(x, y);
+            const float most = std::max(float_from_half(*covered), k);
+            *covered = half_from_float(most);
             if (layer_.channels() == 1) {
-                const float was = cover_.at(x, y, 0), most = std::max(was, k);
-                *cover.pixel(x, y) = half_from_float(most);
-                const float from = start_.at(x, y, 0);
-                *layer.pixel(x, y) = half_from_float(from + most * (v.a - from));
-                continue;
+                const float from = float_from_half(*start.pixel(x, y));
+                *here = half_from_float(from + most * (v.a - from));
+            } else if (cumulative) {
+                write(here, mixed(value(here), v, k));
+            } else {
+                write(here, mixed(value(start.pixel(x, y)), v, most));
             }
-            const float was = cover_.at(x, y, 0), most = std::max(was, k);
-            *cover.pixel(x, y) = half_from_float(most);
-            if (cumulative)
-                write(layer.pixel(x, y), mixed(read(layer_, x, y), v, k));
-            else
-                write(layer.pixel(x, y), mixed(read(start_, x, y), v, most));
         }
 }
 
@@ -248,13 +248,13 @@ void Stroke::finish() {
     x1 = std::min(layer_.width(), x1 + kAbout), y1 = std::min(layer_.height(), y1 + kAbout);
     Picture cloned(x1 - x0, y1 - y0), around(x1 - x0, y1 - y0);
     std::vector<float> hole(std::size_t(x1 - x0) * std::size_t(y1 - y0));
+    TileImage::Reader cover(cover_), under(under_), start(start_), sources(sources_);
     for (int y = y0; y < y1; ++y)
         for (int x = x0; x < x1; ++x) {
-            const float k = cover_.at(x, y, 0);
-            const Rgba below = under_.empty() ? Rgba() : read(under_, x, y);
-            const Rgba before = over(read(start_, x, y), below);
-            const Rgba source = read(sources_, x, y);
-            set_pixel(cloned, x - x0, y - y0, source);
+            const float k = float_from_half(*cover.pixel(x, y));
+            const Rgba below = under_.empty() ? Rgba() : value(under.pixel(x, y));
+            const Rgba before = over(value(start.pixel(x, y)), below);
+            set_pixel(cloned, x - x0, y - y0, value(sources.pixel(x, y)));
             set_pixel(around, x - x0, y - y0, before);
             hole[std::size_t(y - y0) * std::size_t(x1 - x0) + std::size_t(x - x0)] = k > 0.05f ? 1.0f : 0.0f;
         }
@@ -262,9 +262,9 @@ void Stroke::finish() {
     TileImage::Edit layer(layer_);
     for (int y = y0; y < y1; ++y)
         for (int x = x0; x < x1; ++x) {
-            const float k = cover_.at(x, y, 0);
+            const float k = float_from_half(*cover.pixel(x, y));
             if (k <= 0) continue;
-            write(layer.pixel(x, y), mixed(read(start_, x, y), pixel_at(made, x - x0, y - y0), k));
+            write(layer.pixel(x, y), mixed(value(start.pixel(x, y)), pixel_at(made, x - x0, y - y0), k));
         }
 }
 

@@ -64,15 +64,13 @@ class Stroke {
     Vec2 source_of(const Vec2& at) const;
 
   private:
-    struct Dab;
     void dab(const Vec2& at, double radius, double strength);
-    float selected(int x, int y) const;
     Rgba seen(double x, double y) const; ///< layer over what is under it, as they were when it began
     TileImage layer_, start_, under_, cover_;
     TileImage sources_; ///< of heal: what was taken, wherever the brush came near
     Brush brush_;
     Vec2 from_, to_;
-    std::vector<float> selection_; ///< by pixel; empty: all
+    std::vector<Vec2> selection_; ///< empty: all
     std::optional<StrokePoint> last_;
     double left_ = 0; ///< of the way to the next dab
     std::mt19937 random_;

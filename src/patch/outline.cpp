@@ -32,19 +32,17 @@ std::vector<std::vector<Vec2>> mask_outlines(const TileImage& mask) {
     return out;
 }
 
-std::vector<float> outline_mask(std::span<const Vec2> outline, int side) {
+std::vector<float> outline_mask(std::span<const Vec2> outline, const Region& box) {
     if (outline.size() < 3) return {};
-    cv::Mat inside(side, side, CV_8U, cv::Scalar(0));
+    cv::Mat inside(box.height, box.width, CV_8U, cv::Scalar(0)), out;
     std::vector<cv::Point> corners;
     constexpr int kParts = 4; // bits of a pixel's part
     for (const Vec2& p : outline)
-        corners.emplace_back(int(std::lround((p.x() - 0.5) * (1 << kParts))),
-                             int(std::lround((p.y() - 0.5) * (1 << kParts))));
+        corners.emplace_back(int(std::lround((p.x() - box.x - 0.5) * (1 << kParts))),
+                             int(std::lround((p.y() - box.y - 0.5) * (1 << kParts))));
     cv::fillPoly(inside, std::vector<std::vector<cv::Point>>{corners}, cv::Scalar(255), cv::LINE_AA, kParts);
-    std::vector<float> out;
-    for (int y = 0; y < side; ++y)
-        for (int x = 0; x < side; ++x) out.push_back(float(inside.at<std::uint8_t>(y, x)) / 255);
-    return out;
+    inside.convertTo(out, CV_32F, 1.0 / 255);
+    return {out.begin<float>(), out.end<float>()};
 }
 
 } // namespace porb

@@ -2,6 +2,7 @@
 
 #include "optics/vec.h"
 #include "picture/tiles.h"
+#include "stitch/plan/view.h"
 
 #include <span>
 #include <vector>
@@ -12,8 +13,8 @@ namespace porb {
 /// hundredth of the square's side. A few milliseconds.
 std::vector<std::vector<Vec2>> mask_outlines(const TileImage& mask);
 
-/// By pixel of a square, row by row: 1 inside a closed outline (pixels), 0 outside; softly across its edge.
+/// By pixel of a box, row by row: 1 inside a closed outline (pixels), 0 outside; softly across its edge.
 /// Empty for fewer than three corners.
-std::vector<float> outline_mask(std::span<const Vec2> outline, int side);
+std::vector<float> outline_mask(std::span<const Vec2> outline, const Region& box);
 
 } // namespace porb

@@ -2,13 +2,10 @@
 
 #include "patch/surface_views.h"
 
-#include <functional>
-
 namespace porb {
 
 /// A clean picture of a patch's place, in its square. Alpha is 0 where nothing is known.
 /// All of these throw Error as compose() does, and Cancelled; `tell` gets shares from 0 to 1.
-using TellShare = std::function<void(double share)>;
 
 /// The footage of a moment, below all patches.
 Picture moment_plate(Composer& composer, const Project& project, const Shot& shot, const Patch& patch,

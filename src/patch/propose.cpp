@@ -180,7 +180,7 @@ cv::Mat what_stays(const std::vector<cv::Mat>& moments) {
 } // namespace
 
 Patch ground_patch(Composer& composer, const Project& project, const Shot& shot, Seconds time,
-                   int sphere_width, const Cancel& cancel) {
+                   int sphere_width, const TellShare& tell, const Cancel& cancel) {
     Patch patch;
     patch.name = "ground";
     patch.kind = PatchKind::fill;
@@ -188,7 +188,7 @@ Patch ground_patch(Composer& composer, const Project& project, const Shot& shot,
     patch.keys = {{Seconds(0), 0, -90, 0, 70, 1, {}}};
     patch.resolution = std::max(512, matching_resolution(70, sphere_width));
     patch.feather_deg = 0.4;
-    if (const auto height = found_height_m(composer, project, shot, patch, time, cancel))
+    if (const auto height = found_height_m(composer, project, shot, patch, time, tell, cancel))
         patch.distance_m = *height;
     return patch;
 }
@@ -352,8 +352,8 @@ TileImage least_edge(const Picture& plate, const Picture& footage, const std::ve
             if (inside[std::size_t(y) * std::size_t(side) + std::size_t(x)] <= 0.5f) continue;
             const double r = std::hypot(x - mx, y - my), a = std::atan2(y - my, x - mx);
             // A pixel covers more directions the nearer it is.
-            const int wide = std::max(1, int(std::ceil(kDirections / (2 * 3.14159265) / std::max(r, 1.0))));
-            const int d = int(std::lround(a / (2 * 3.14159265) * kDirections));
+            const int wide = std::max(1, int(std::ceil(kDirections / (2 * kPi) / std::max(r, 1.0))));
+            const int d = int(std::lround(a / (2 * kPi) * kDirections));
             for (int k = -wide; k <= wide; ++k) {
                 int& l = least[std::size_t((d + k + 2 * kDirections) % kDirections)];
                 l = std::max(l, int(r) + 2);
@@ -361,7 +361,7 @@ TileImage least_edge(const Picture& plate, const Picture& footage, const std::ve
         }
     const int deep = std::max(4, int(reach * side));
     const auto cost_at = [&](int d, int k) {
-        const double r = least[std::size_t(d)] + k, a = d * 2 * 3.14159265 / kDirections;
+        const double r = least[std::size_t(d)] + k, a = d * 2 * kPi / kDirections;
         const int x = int(std::lround(mx + r * std::cos(a))), y = int(std::lround(my + r * std::sin(a)));
         if (x < 2 || y < 2 || x >= side - 2 || y >= side - 2) return 10.0f;
         return difference.at<float>(y, x) + 0.0004f * float(k) / float(deep) + 0.002f;
@@ -394,7 +394,7 @@ TileImage least_edge(const Picture& plate, const Picture& footage, const std::ve
     std::vector<cv::Point> outline(kDirections);
     for (int step = 2 * kDirections - 1; step >= kDirections; --step) {
         const int d = step % kDirections;
-        const double r = least[std::size_t(d)] + k, a = d * 2 * 3.14159265 / kDirections;
+        const double r = least[std::size_t(d)] + k, a = d * 2 * kPi / kDirections;
         outline[std::size_t(d)] = {int(std::lround(mx + r * std::cos(a))),
                                    int(std::lround(my + r * std::sin(a)))};
         k = came[std::size_t(step)][std::size_t(k)];

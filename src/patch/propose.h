@@ -31,7 +31,7 @@ TileImage least_edge(const Picture& plate, const Picture& footage, const std::ve
 /// A patch for the floor below: straight down, as wide as a stand needs, as fine as a sphere of that width,
 /// on the floor where that is found.
 Patch ground_patch(Composer& composer, const Project& project, const Shot& shot, Seconds time,
-                   int sphere_width, const Cancel& cancel = {});
+                   int sphere_width, const TellShare& tell = {}, const Cancel& cancel = {});
 
 /// What a fill begins with: the footage of the square's moments, inside the patch's mask what neighbours see
 /// behind it; `hole` becomes 1 where nothing is known, inside the mask. Without a mask the whole square

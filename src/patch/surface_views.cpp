@@ -218,7 +218,8 @@ std::vector<SurfaceView> surface_views(Composer& composer, const Project& projec
 }
 
 std::optional<double> found_height_m(Composer& composer, const Project& project, const Shot& shot,
-                                     const Patch& patch, Seconds time, const Cancel& cancel) {
+                                     const Patch& patch, Seconds time, const TellShare& tell,
+                                     const Cancel& cancel) {
     constexpr int kCoarse = 160, kFine = 320, kFewest = 50; // pixels a side; places that tell something
     constexpr double kNearest = 0.3, kFarthest = 12, kStep = 1.1, kSettled = 0.003, kClearly = 0.8;
     // Wide enough that cameras see it from different sides, whatever the patch's own width.
@@ -240,10 +241,14 @@ std::optional<double> found_height_m(Composer& composer, const Project& project,
             }
         return n < kFewest ? 2.0 : sum / n;
     };
+    const auto say = [&](double share) {
+        if (tell) tell(share);
+    };
     double best = 0, least = 2, total = 0;
     int tried = 0;
     for (double h = kNearest; h < kFarthest; h *= kStep) {
         const double c = cost(h, kCoarse);
+        say(0.5 * std::log(h / kNearest) / std::log(kFarthest / kNearest));
         if (c >= 2) continue;
         total += c, ++tried;
         if (c < least) least = c, best = h;
@@ -251,13 +256,20 @@ std::optional<double> found_height_m(Composer& composer, const Project& project,
     // As likely at any other height: nothing is told.
     if (tried < 8 || least > kClearly * total / tried) return std::nullopt;
     double low = best / kStep, high = best * kStep;
-    while (high / low - 1 > kSettled) { // golden section
-        constexpr double kGolden = 0.381966;
-        const double a = low + kGolden * (high - low), b = high - kGolden * (high - low);
-        if (cost(a, kFine) < cost(b, kFine))
-            high = b;
-        else
-            low = a;
+    constexpr double kGolden = 0.381966; // golden section: one of two probes serves the next step, too
+    const auto probe = [&](double share) {
+        const double h = low + share * (high - low);
+        return std::pair(h, cost(h, kFine));
+    };
+    auto a = probe(kGolden), b = probe(1 - kGolden);
+    while (high / low - 1 > kSettled) {
+        say(0.5 + 0.5 * std::log((high / low - 1) / (kStep * kStep - 1)) /
+                      std::log(kSettled / (kStep * kStep - 1)));
+        if (a.second < b.second) {
+            high = b.first, b = a, a = probe(kGolden);
+        } else {
+            low = a.first, a = b, b = probe(1 - kGolden);
+        }
     }
     return (low + high) / 2;
 }

@@ -4,9 +4,13 @@
 
 #include "stitch/compose.h"
 
+#include <functional>
 #include <vector>
 
 namespace porb {
+
+/// Told from the thread that works: how much of it is done, 0 to 1.
+using TellShare = std::function<void(double share)>;
 
 /// What one camera shows of a patch's surface, each pixel of the patch's square where that lies on it.
 struct SurfaceView {
@@ -29,8 +33,9 @@ double surface_inverse_m(const Shot& shot, const Patch& patch, Seconds time, con
 
 /// How far below the rig's centre the floor is (above it the ceiling, for a patch that looks up), metres:
 /// the height at which neighbouring cameras see the same on it, round the patch's direction. Nothing when
-/// none is better than others. `seconds` of work: some.
+/// none is better than others. A few seconds of work.
 std::optional<double> found_height_m(Composer& composer, const Project& project, const Shot& shot,
-                                     const Patch& patch, Seconds time, const Cancel& cancel = {});
+                                     const Patch& patch, Seconds time, const TellShare& tell = {},
+                                     const Cancel& cancel = {});
 
 } // namespace porb

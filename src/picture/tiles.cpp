@@ -2,7 +2,8 @@
 
 #include "base/parallel.h"
 
-#include <cmath>
+#include <opencv2/imgproc.hpp>
+
 #include <cstring>
 
 namespace porb {
@@ -95,6 +96,11 @@ std::size_t TileImage::lost_tiles() const {
         std::count_if(tiles_.begin(), tiles_.end(), [](const auto& t) { return t && t->is_lost(); }));
 }
 
+void TileImage::read_tiles() const {
+    for (const auto& t : tiles_)
+        if (t) (void)t->pixels();
+}
+
 bool TileImage::operator==(const TileImage& other) const {
     if (width_ != other.width_ || height_ != other.height_ || (width_ > 0 && channels_ != other.channels_))
         return false;
@@ -113,15 +119,12 @@ float TileImage::at(int x, int y, int channel) const {
     return float_from_half(t->pixels()[i * channels_ + channel]);
 }
 
-Half* TileImage::Edit::square(int tx, int ty) {
-    const std::size_t i = image_.index(tx, ty);
-    if (!own_[i]) {
-        const auto& there = image_.tiles_[i];
-        own_[i] = there ? std::make_shared<Tile>(image_.channels_, there->pixels())
-                        : std::make_shared<Tile>(image_.channels_);
-        image_.tiles_[i] = own_[i];
-    }
-    return own_[i]->own_pixels();
+Half* TileImage::Edit::taken(int tx, int ty) {
+    auto& there = image_.tiles_[image_.index(tx, ty)];
+    const auto own = there ? std::make_shared<Tile>(image_.channels_, there->pixels())
+                           : std::make_shared<Tile>(image_.channels_);
+    there = own;
+    return own->own_pixels();
 }
 
 namespace {
@@ -206,45 +209,24 @@ Picture picture_of(const TileImage& image) {
 
 TileImage resized(const TileImage& image, int width, int height) {
     if (width == image.width() && height == image.height()) return image;
-    const double kx = double(image.width()) / width, ky = double(image.height()) / height;
     const int channels = image.channels();
-    // Means of areas where it becomes smaller, else Catmull-Rom.
-    const auto weights = [](double at, double k, int size, int& first) {
-        std::vector<float> w;
-        const double reach = k > 1 ? k / 2 + 0.5 : 2;
-        first = int(std::floor(at - reach));
-        const int last = int(std::ceil(at + reach));
-        double sum = 0;
-        for (int i = first; i <= last; ++i) {
-            const double d = std::abs(i + 0.5 - at);
-            const double v = k > 1   ? std::clamp(k / 2 + 0.5 - d, 0.0, 1.0)
-                             : d < 1 ? 1.5 * d * d * d - 2.5 * d * d + 1
-                             : d < 2 ? -0.5 * d * d * d + 2.5 * d * d - 4 * d + 2
-                                     : 0;
-            w.push_back(float(v));
-            sum += v;
-        }
-        for (float& v : w) v = float(v / sum);
-        (void)size;
-        return w;
-    };
-    return filled(width, height, channels, [&](int x, int y, Half* to) {
-        int x0 = 0, y0 = 0;
-        const auto wx = weights((x + 0.5) * kx, kx, image.width(), x0),
-                   wy = weights((y + 0.5) * ky, ky, image.height(), y0);
-        for (int c = 0; c < channels; ++c) {
-            float sum = 0;
-            for (std::size_t j = 0; j < wy.size(); ++j) {
-                if (wy[j] == 0) continue;
-                float row = 0;
-                for (std::size_t i = 0; i < wx.size(); ++i)
-                    if (wx[i] != 0)
-                        row += wx[i] * image.at(std::clamp(x0 + int(i), 0, image.width() - 1),
-                                                std::clamp(y0 + int(j), 0, image.height() - 1), c);
-                sum += wy[j] * row;
+    cv::Mat from(image.height(), image.width(), CV_32FC(channels)), to;
+    parallel_ranges(image.height(), Tile::kSide, [&](int begin, int end) {
+        TileImage::Reader read(image);
+        for (int y = begin; y < end; ++y)
+            for (int x = 0; x < image.width(); ++x) {
+                const Half* pixel = read.pixel(x, y);
+                float* here = from.ptr<float>(y) + channels * x;
+                for (int c = 0; c < channels; ++c) here[c] = float_from_half(pixel[c]);
             }
-            to[c] = half_from_float(sum);
-        }
+    });
+    const bool smaller = width < image.width() || height < image.height();
+    cv::resize(from, to, {width, height}, 0, 0, smaller ? cv::INTER_AREA : cv::INTER_CUBIC);
+    from.release();
+    return filled(width, height, channels, [&](int x, int y, Half* out) {
+        const float* here = to.ptr<float>(y) + channels * x;
+        for (int c = 0; c < channels - 1; ++c) out[c] = half_from_float(here[c]);
+        out[channels - 1] = half_from_float(std::clamp(here[channels - 1], 0.0f, 1.0f)); // cubic overshoots
     });
 }
 

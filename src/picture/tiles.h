@@ -69,10 +69,13 @@ class TileImage {
     /// Takes copies of the squares that [x0, x1) x [y0, y1) touches, for changing their pixels through
     /// own_pixel(); they are this image's alone until it is copied.
     class Edit;
+    class Reader;
     /// Whether nothing was ever drawn on it.
     bool is_clear() const;
     std::size_t tile_count() const; ///< that are not clear
-    std::size_t lost_tiles() const; ///< whose pixels could not be read
+    std::size_t lost_tiles() const; ///< whose pixels could not be read, of those that were asked for
+    /// Reads what is not in memory yet, so that lost_tiles() counts all that are lost. Waits for the disk.
+    void read_tiles() const;
     /// Shared squares are equal; others are compared.
     bool operator==(const TileImage& other) const;
 
@@ -98,11 +101,40 @@ class TileImage::Edit {
                                     std::size_t(image_.channels_);
     }
     /// All pixels of a square.
-    Half* square(int tx, int ty);
+    Half* square(int tx, int ty) {
+        Half*& own = own_[image_.index(tx, ty)];
+        return own ? own : own = taken(tx, ty);
+    }
 
   private:
+    Half* taken(int tx, int ty);
     TileImage& image_;
-    std::vector<std::shared_ptr<Tile>> own_;
+    std::vector<Half*> own_; ///< of tiles that the image holds
+};
+
+/// Reads many pixels that lie near each other: a square is asked for once, not once a pixel. The image's
+/// squares stay as they are meanwhile. For one thread.
+class TileImage::Reader {
+  public:
+    explicit Reader(const TileImage& image) : image_(image) {}
+    /// The channels of a pixel inside the image.
+    const Half* pixel(int x, int y) {
+        const int tx = x / Tile::kSide, ty = y / Tile::kSide;
+        if (tx != tx_ || ty != ty_) {
+            tx_ = tx, ty_ = ty;
+            const Tile* tile = image_.tile(tx, ty);
+            square_ = tile ? tile->pixels() : nullptr;
+        }
+        static constexpr Half kClear[4] = {};
+        return square_ ? square_ + std::size_t((y - ty * Tile::kSide) * Tile::kSide + x - tx * Tile::kSide) *
+                                       std::size_t(image_.channels_)
+                       : kClear;
+    }
+
+  private:
+    const TileImage& image_;
+    int tx_ = -1, ty_ = -1;
+    const Half* square_ = nullptr;
 };
 
 /// A whole picture as tiles; squares that are clear throughout are left out.

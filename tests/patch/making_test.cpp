@@ -227,10 +227,12 @@ TEST_CASE("strokes: each kind does what it says, where it is, and nowhere else")
     const TileImage limited = stroked(empty, under, brush, {100, 300}, points, left);
     CHECK(limited.at(265, 100, 3) == Approx(1));
     CHECK(limited.at(285, 100, 3) == 0);
-    const std::vector<float> mask_of_it = outline_mask(left, side);
+    const std::vector<float> mask_of_it = outline_mask(left, {0, 0, side, side});
     CHECK(mask_of_it[std::size_t(100 * side + 270)] == 1);
     CHECK(mask_of_it[std::size_t(100 * side + 280)] == 0);
-    CHECK(outline_mask({}, side).empty());
+    const std::vector<float> part_of_it = outline_mask(left, {260, 90, 20, 20}); // the same, for a box alone
+    CHECK(std::equal(&part_of_it[200], &part_of_it[220], &mask_of_it[std::size_t(100 * side + 260)]));
+    CHECK(outline_mask({}, {0, 0, side, side}).empty());
     const auto lines = mask_outlines(mask);
     REQUIRE(lines.size() == 2); // its rim, and the hole that was hidden
     for (const auto& line : lines) CHECK(line.size() >= 4);

@@ -23,6 +23,13 @@ class Panel : public QWidget {
         column_->addWidget(words);
     }
 
+    /// The head of a group of a column's widgets.
+    static void group_in(QVBoxLayout* column, const QString& name) {
+        auto* label = new QLabel(name);
+        label->setProperty("role", "group");
+        column->addWidget(label);
+    }
+
   protected:
     /// Called when the panel comes into view and, while it is seen, after every change: panels out of sight
     /// do no work.
@@ -36,11 +43,6 @@ class Panel : public QWidget {
     }
     QVBoxLayout* column() const { return column_; }
     void group(const QString& name) { group_in(column_, name); }
-    static void group_in(QVBoxLayout* column, const QString& name) {
-        auto* label = new QLabel(name);
-        label->setProperty("role", "group");
-        column->addWidget(label);
-    }
 
   private:
     QVBoxLayout* column_;

@@ -1,14 +1,11 @@
 #include "app/stations/ground/edge_part.h"
 
-#include "app/widgets/number_field.h"
 #include "app/widgets/theme.h"
 #include "patch/propose.h"
 #include "project/limits.h"
 
 #include <QCheckBox>
 #include <QFormLayout>
-#include <QLabel>
-#include <QPushButton>
 #include <QSignalBlocker>
 
 namespace porb::app {
@@ -18,35 +15,14 @@ constexpr double kSeen = 0.005; ///< of full scale: less is not seen
 }
 
 EdgePart::EdgePart(Session& session, PatchChoice& choice, GroundJobs& jobs, QWidget* parent)
-    : QWidget(parent), session_(session), choice_(choice), jobs_(jobs) {
-    auto* column = new QVBoxLayout(this);
-    column->setContentsMargins(0, 0, 0, 0);
-    column->setSpacing(6);
-    const auto head = [&](const QString& text) {
-        auto* label = new QLabel(text);
-        label->setProperty("role", "group");
-        column->addWidget(label);
-    };
-    const auto button = [&](QBoxLayout* to, const QString& text, const char* name, const QString& tip,
-                            auto work) {
-        auto* b = new QPushButton(text);
-        b->setObjectName(name);
-        b->setToolTip(tip);
-        connect(b, &QPushButton::clicked, this, work);
-        to->addWidget(b);
-        return b;
-    };
+    : GroundPart(session, choice, parent), jobs_(jobs) {
     head("MASK");
-    mask_words_ = new QLabel;
-    mask_words_->setObjectName("mask_words");
-    mask_words_->setProperty("role", "hint");
-    mask_words_->setWordWrap(true);
-    column->addWidget(mask_words_);
-    region_ = button(column, "Find what stands there", "mask_region",
+    mask_words_ = hint({}, "mask_words");
+    region_ = button(column(), "Find what stands there", "mask_region",
                      "Covers what is fixed to the rig; correct it with Reveal and Hide",
                      [this] { propose_region(); });
     edge_ = button(
-        column, "Edge where it differs least", "mask_edge",
+        column(), "Edge where it differs least", "mask_edge",
         "Widens the mask to the way round it on which patch and footage differ least, shadows included",
         [this] { propose_edge(); });
     auto* row = new QHBoxLayout;
@@ -55,18 +31,12 @@ EdgePart::EdgePart(Session& session, PatchChoice& choice, GroundJobs& jobs, QWid
     invert_ = button(row, "Nothing", "mask_none", "The patch shows nowhere until it is revealed", [this] {
         choice_.change("Clear a mask", [](Patch& p) { p.mask = TileImage(p.resolution, p.resolution, 1); });
     });
-    column->addLayout(row);
+    column()->addLayout(row);
     auto* form = new QFormLayout;
-    feather_ = new NumberField(limits::kFeather_deg, 0.1, 2, "°");
-    feather_->setObjectName("edge_feather");
-    feather_->setToolTip("How softly the mask ends");
-    connect(feather_, &NumberField::edited, this, [this](double v) {
-        choice_.change(
-            "Feather of a patch", [v](Patch& p) { p.feather_deg = v; }, "edge_feather");
-    });
-    connect(feather_, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
+    feather_ = field("Feather", "edge_feather", limits::kFeather_deg, 0.1, 2, "°", "How softly the mask ends",
+                     [](Patch& p, double v) { p.feather_deg = v; });
     form->addRow("Feather", feather_);
-    column->addLayout(form);
+    column()->addLayout(form);
 
     head("LIGHT");
     follows_ = new QCheckBox("Follows the footage's light");
@@ -76,20 +46,15 @@ EdgePart::EdgePart(Session& session, PatchChoice& choice, GroundJobs& jobs, QWid
         if (on && choice_.patch() && choice_.patch()->light.empty()) return follow();
         choice_.change("Light of a patch", [on](Patch& p) { p.follows_light = on; });
     });
-    column->addWidget(follows_);
-    follow_ = button(column, "Follow the light", "patch_follow_light",
+    column()->addWidget(follows_);
+    follow_ = button(column(), "Follow the light", "patch_follow_light",
                      "Matches the patch to the footage along its edge, four times a second over the shot",
                      [this] { follow(); });
     auto* shadow_form = new QFormLayout;
-    shadows_ = new NumberField(Range{0, 100}, 5, 0, " %");
-    shadows_->setObjectName("patch_shadows");
-    shadows_->setToolTip("How much of the shadows that pass over the place the patch takes");
-    connect(shadows_, &NumberField::edited, this, [this](double v) {
-        choice_.change(
-            "Shadows of a patch", [v](Patch& p) { p.shadows = v / 100; }, "patch_shadows");
-    });
+    shadows_ = field("Shadows", "patch_shadows", Range{0, 100}, 5, 0, " %",
+                     "How much of the shadows that pass over the place the patch takes",
+                     [](Patch& p, double v) { p.shadows = v / 100; });
     connect(shadows_, &NumberField::drag_ended, this, [this] {
-        session_.end_drag();
         const Patch* p = choice_.patch();
         if (p && p->shadows > 0 && p->reference.empty())
             jobs_.start("Place without shadows", "Looking at the place without shadows",
@@ -101,20 +66,17 @@ EdgePart::EdgePart(Session& session, PatchChoice& choice, GroundJobs& jobs, QWid
                         });
     });
     shadow_form->addRow("Passing shadows", shadows_);
-    column->addLayout(shadow_form);
+    column()->addLayout(shadow_form);
 
     head("STEP ALONG ITS EDGE");
     figures_ = new QLabel;
     figures_->setObjectName("edge_figures");
     figures_->setWordWrap(true);
-    column->addWidget(figures_);
-    measure_ = button(column, "Measure the edge", "edge_measure",
+    column()->addWidget(figures_);
+    measure_ = button(column(), "Measure the edge", "edge_measure",
                       "How far patch and footage differ along the edge, over the shot (Shift+K)",
                       [this] { measure(); });
-    column->addStretch(1);
-    connect(&choice_, &PatchChoice::changed, this, [this] {
-        if (isVisible()) refresh();
-    });
+    column()->addStretch(1);
 }
 
 const std::vector<EdgeStep>& EdgePart::steps() const {

@@ -1,9 +1,8 @@
 #pragma once
 
 #include "app/stations/ground/ground_jobs.h"
+#include "app/stations/ground/ground_part.h"
 #include "patch/light.h"
-
-#include <QWidget>
 
 class QCheckBox;
 class QLabel;
@@ -11,10 +10,8 @@ class QPushButton;
 
 namespace porb::app {
 
-class NumberField;
-
 /// Where the chosen patch ends: its mask proposed, the footage's light followed, the step that is left.
-class EdgePart : public QWidget {
+class EdgePart : public GroundPart {
     Q_OBJECT
   public:
     EdgePart(Session& session, PatchChoice& choice, GroundJobs& jobs, QWidget* parent = nullptr);
@@ -22,7 +19,7 @@ class EdgePart : public QWidget {
     const std::vector<EdgeStep>& steps() const;
     void measure();
     void follow();
-    void refresh();
+    void refresh() override;
 
   signals:
     void measured();
@@ -30,8 +27,6 @@ class EdgePart : public QWidget {
   private:
     void propose_region();
     void propose_edge();
-    Session& session_;
-    PatchChoice& choice_;
     GroundJobs& jobs_;
     QCheckBox* follows_;
     NumberField *shadows_, *feather_;

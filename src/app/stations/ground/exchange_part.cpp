@@ -8,10 +8,7 @@
 #include <QCheckBox>
 #include <QFileDialog>
 #include <QFileInfo>
-#include <QLabel>
 #include <QListWidget>
-#include <QPushButton>
-#include <QVBoxLayout>
 
 namespace porb::app {
 
@@ -30,52 +27,34 @@ std::uint64_t state_of(const QString& file) {
 } // namespace
 
 ExchangePart::ExchangePart(Session& session, PatchChoice& choice, GroundJobs& jobs, QWidget* parent)
-    : QWidget(parent), session_(session), choice_(choice), jobs_(jobs) {
-    auto* column = new QVBoxLayout(this);
-    column->setContentsMargins(0, 0, 0, 0);
-    column->setSpacing(6);
-    const auto head = [&](const QString& text) {
-        auto* label = new QLabel(text);
-        label->setProperty("role", "group");
-        column->addWidget(label);
-    };
-    const auto button = [&](const QString& text, const char* name, const QString& tip, auto work) {
-        auto* b = new QPushButton(text);
-        b->setObjectName(name);
-        b->setToolTip(tip);
-        connect(b, &QPushButton::clicked, this, work);
-        column->addWidget(b);
-        return b;
-    };
+    : GroundPart(session, choice, parent), jobs_(jobs) {
     head("PAINT PROGRAM");
-    words_ = new QLabel;
-    words_->setObjectName("exchange_words");
-    words_->setProperty("role", "hint");
-    words_->setWordWrap(true);
-    column->addWidget(words_);
+    words_ = hint({}, "exchange_words");
     send_ = button(
-        "Send as layers…", "patch_send",
+        column(), "Send as layers…", "patch_send",
         "Footage, plate, patch and mask as layers of one file: OpenRaster, TIFF or OpenEXR. It is taken "
         "back whenever that file is saved",
         [this] { choose_file(); });
-    back_ = button("Take back now", "patch_back", "Reads that file again", [this] { take_back(file_); });
+    back_ = button(column(), "Take back now", "patch_back", "Reads that file again",
+                   [this] { take_back(file_); });
     head("WHOLE SPHERE");
-    sphere_ = button("Save the patch as a sphere…", "patch_sphere",
+    sphere_ = button(column(), "Save the patch as a sphere…", "patch_sphere",
                      "The patch alone, transparent about it, as an equirectangular picture 3840 wide",
                      [this] { save_sphere(); });
-    picture_ = button("Take in a picture…", "patch_take_in",
+    picture_ = button(column(), "Take in a picture…", "patch_take_in",
                       "Its square, or a whole sphere twice as wide as high, becomes the patch's pixels",
                       [this] { choose_picture(); });
     head("OTHER SHOTS OF THIS PLACE");
     shots_ = new QListWidget;
     shots_->setObjectName("patch_shots");
     shots_->setMinimumHeight(70);
-    column->addWidget(shots_, 1);
+    column()->addWidget(shots_, 1);
     with_mask_ = new QCheckBox("With its mask");
     with_mask_->setObjectName("patch_with_mask");
     with_mask_->setChecked(true);
-    column->addWidget(with_mask_);
-    copy_ = button("Copy to the ticked shots", "patch_copy",
+    with_mask_->setToolTip("Else the whole patch shows there, until a mask is made for that shot");
+    column()->addWidget(with_mask_);
+    copy_ = button(column(), "Copy to the ticked shots", "patch_copy",
                    "Registered on the ground by its features: it lies where the floor is the same", [this] {
                        std::vector<std::string> to;
                        for (int i = 0; i < shots_->count(); ++i)
@@ -89,9 +68,6 @@ ExchangePart::ExchangePart(Session& session, PatchChoice& choice, GroundJobs& jo
     connect(&watcher_, &QFileSystemWatcher::fileChanged, &settle_, qOverload<>(&QTimer::start));
     connect(&watcher_, &QFileSystemWatcher::directoryChanged, &settle_, qOverload<>(&QTimer::start));
     connect(&session_, &Session::shot_changed, &settle_, qOverload<>(&QTimer::start));
-    connect(&choice_, &PatchChoice::changed, this, [this] {
-        if (isVisible()) refresh();
-    });
 }
 
 void ExchangePart::choose_file() {

@@ -1,10 +1,10 @@
 #pragma once
 
 #include "app/stations/ground/ground_jobs.h"
+#include "app/stations/ground/ground_part.h"
 
 #include <QFileSystemWatcher>
 #include <QTimer>
-#include <QWidget>
 
 class QCheckBox;
 class QComboBox;
@@ -15,7 +15,7 @@ class QPushButton;
 namespace porb::app {
 
 /// The chosen patch out to a paint program and back, and to other shots.
-class ExchangePart : public QWidget {
+class ExchangePart : public GroundPart {
     Q_OBJECT
   public:
     ExchangePart(Session& session, PatchChoice& choice, GroundJobs& jobs, QWidget* parent = nullptr);
@@ -24,15 +24,13 @@ class ExchangePart : public QWidget {
     void take_back(const QString& file);
     void copy_to(const std::vector<std::string>& shots, bool with_mask);
     const QString& watched() const { return file_; }
-    void refresh();
+    void refresh() override;
 
   private:
     void choose_file();
     void choose_picture();
     void save_sphere();
     void look();
-    Session& session_;
-    PatchChoice& choice_;
     GroundJobs& jobs_;
     QString file_;
     std::string patch_, shot_; ///< whose it is

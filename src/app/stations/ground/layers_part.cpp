@@ -21,6 +21,7 @@ namespace porb::app {
 namespace {
 constexpr int kMasterWidth = 3840; ///< that resolutions are told against
 constexpr double kLogo_deg = 30;
+constexpr int kRests_ms = 300; ///< that a resolution stays as it is before pixels are made anew for it
 QString kind_word(const Patch& p) {
     switch (p.kind) {
     case PatchKind::painted:
@@ -36,33 +37,17 @@ QString kind_word(const Patch& p) {
 }
 } // namespace
 
-NumberField* LayersPart::field(const QString& name, const char* object, Range range, double step, int digits,
-                               const QString& unit, const QString& tip,
-                               std::function<void(Patch&, double)> set) {
-    auto* f = new NumberField(range, step, digits, unit);
-    f->setObjectName(object);
-    f->setToolTip(tip);
-    connect(f, &NumberField::edited, this, [this, name, object, set](double v) {
-        choice_.change(
-            name + " of a patch", [&](Patch& p) { set(p, v); }, object);
-    });
-    connect(f, &NumberField::drag_ended, this, [this] { session_.end_drag(); });
-    return f;
-}
-
 LayersPart::LayersPart(Session& session, PictureArea& picture, PatchChoice& choice, GroundJobs& jobs,
                        QWidget* parent)
-    : QWidget(parent), session_(session), picture_(picture), choice_(choice), jobs_(jobs) {
-    auto* column = new QVBoxLayout(this);
-    column->setContentsMargins(0, 0, 0, 0);
-    column->setSpacing(6);
-    auto* stand = new QPushButton("Take out the stand");
-    stand->setObjectName("patch_propose");
+    : GroundPart(session, choice, parent), picture_(picture), jobs_(jobs) {
+    auto* buttons = new QHBoxLayout;
+    auto* stand =
+        button(buttons, "Take out the stand", "patch_propose",
+               "Finds what stands under the rig, covers it with what neighbouring cameras see behind "
+               "it, and makes the rest from the floor about it (Shift+G)",
+               [this] { take_out_stand(); });
     stand->setProperty("role", "main");
-    stand->setToolTip(
-        "Finds what stands under the rig, covers it with what neighbouring cameras see behind it, and "
-        "makes the rest from the floor about it (Shift+G)");
-    connect(stand, &QPushButton::clicked, this, &LayersPart::take_out_stand);
+    buttons->setStretch(0, 1);
     auto* make = new QToolButton;
     make->setObjectName("patch_make");
     make->setText("New patch");
@@ -74,32 +59,21 @@ LayersPart::LayersPart(Session& session, PictureArea& picture, PatchChoice& choi
     menu->addAction("Surroundings, smoothed", this, [this] { add_soft(SoftenKind::blur); });
     menu->addAction("Surroundings, mirrored inwards", this, [this] { add_soft(SoftenKind::mirror); });
     make->setMenu(menu);
-    auto* buttons = new QHBoxLayout;
-    buttons->addWidget(stand, 1);
     buttons->addWidget(make);
-    column->addLayout(buttons);
+    column()->addLayout(buttons);
 
     list_ = new NamedList("Patch", "Shows");
     list_->setObjectName("patches_table");
     list_->setMinimumHeight(70);
-    column->addWidget(list_, 1);
+    column()->addWidget(list_, 1);
     auto* row = new QHBoxLayout;
-    const auto button = [&](const QString& text, const char* name, const QString& tip) {
-        auto* b = new QPushButton(text);
-        b->setObjectName(name);
-        b->setToolTip(tip);
-        row->addWidget(b);
-        return b;
-    };
-    up_ = button("Raise", "patch_up", "Over the next one");
-    down_ = button("Lower", "patch_down", "Under the one below");
-    look_ = button("Look at it", "patch_look", "The down view shows it straight on");
-    remove_ = button("Remove", "patch_remove", "Removes the chosen patch (Delete in the picture)");
-    connect(up_, &QPushButton::clicked, this, [this] { choice_.move(1); });
-    connect(down_, &QPushButton::clicked, this, [this] { choice_.move(-1); });
-    connect(look_, &QPushButton::clicked, this, &LayersPart::look_at_patch);
-    connect(remove_, &QPushButton::clicked, this, [this] { choice_.remove(); });
-    column->addLayout(row);
+    up_ = button(row, "Raise", "patch_up", "Over the next one", [this] { choice_.move(1); });
+    down_ = button(row, "Lower", "patch_down", "Under the one below", [this] { choice_.move(-1); });
+    look_ = button(row, "Look at it", "patch_look", "The down view shows it straight on",
+                   [this] { look_at_patch(); });
+    remove_ = button(row, "Remove", "patch_remove", "Removes the chosen patch (Delete in the picture)",
+                     [this] { choice_.remove(); });
+    column()->addLayout(row);
 
     values_ = new QWidget;
     auto* form = new QFormLayout(values_);
@@ -177,10 +151,16 @@ LayersPart::LayersPart(Session& session, PictureArea& picture, PatchChoice& choi
     distance_row->addWidget(distance_, 1);
     distance_row->addWidget(floor_);
     form->addRow("Away", distance_row);
-    resolution_ = field("Resolution", "patch_resolution", limits::kPatchSide_px, 64, 0, " px",
-                        "Pixels a side of what is painted", [](Patch& p, double v) {
-                            if (int(v) != p.resolution) set_resolution(p, int(v));
-                        });
+    resolution_ = new NumberField(limits::kPatchSide_px, 64, 0, " px");
+    resolution_->setObjectName("patch_resolution");
+    resolution_->setToolTip("Pixels a side of what is painted");
+    connect(resolution_, &NumberField::edited, this, [this] {
+        resampled_ = choice_.patch() ? choice_.patch()->name : std::string();
+        resample_.start();
+    });
+    resample_.setSingleShot(true);
+    resample_.setInterval(kRests_ms);
+    connect(&resample_, &QTimer::timeout, this, &LayersPart::resample);
     fineness_ = new QLabel;
     fineness_->setObjectName("patch_fineness");
     fineness_->setProperty("role", "hint");
@@ -203,7 +183,7 @@ LayersPart::LayersPart(Session& session, PictureArea& picture, PatchChoice& choi
     form->addRow("Lasts", span);
     connect(from_, &QPushButton::clicked, this, [this] { set_moment(&Patch::from); });
     connect(to_, &QPushButton::clicked, this, [this] { set_moment(&Patch::to); });
-    column->addWidget(values_);
+    column()->addWidget(values_);
 
     connect(list_, &NamedList::selected, this, [this](int line) {
         const Shot* shot = session_.shot(); // the uppermost stands first
@@ -217,9 +197,6 @@ LayersPart::LayersPart(Session& session, PictureArea& picture, PatchChoice& choi
     });
     connect(list_, &NamedList::renamed, this, [this](int, const QString& name) {
         choice_.change("Name a patch", [&](Patch& p) { p.name = name.toStdString(); });
-    });
-    connect(&choice_, &PatchChoice::changed, this, [this] {
-        if (isVisible()) refresh();
     });
 }
 
@@ -242,12 +219,13 @@ void LayersPart::take_out_stand() {
     const std::string name = choice_.free_name("ground").toStdString();
     jobs_.make(
         "Take out the stand", "Looking for what stands below", [this, name](const GroundJobs::Site& site) {
-            Patch p =
-                ground_patch(site.composer, site.project, site.shot, site.time, kMasterWidth, site.cancel);
+            Patch p = ground_patch(
+                site.composer, site.project, site.shot, site.time, kMasterWidth,
+                [&](double s) { site.tell(0.4 * s); }, site.cancel);
             p.name = name;
             const auto times = plate_times(site.in, site.out, site.shot.timing.rate, 5);
             const Proposal found = proposed(
-                site.composer, site.project, site.shot, p, times, [&](double s) { site.tell(0.8 * s); },
+                site.composer, site.project, site.shot, p, times, [&](double s) { site.tell(0.4 + 0.4 * s); },
                 site.cancel);
             p.mask = found.mask;
             p.plate = tiles_of(found.plate);
@@ -343,22 +321,40 @@ void LayersPart::look_at_patch() {
     picture_.show_whole();
 }
 
+void LayersPart::resample() {
+    const Patch* patch = choice_.patch();
+    const int side = int(resolution_->value());
+    if (!patch || patch->name != resampled_ || patch->resolution == side) return refresh();
+    if (jobs_.job().is_running()) return resample_.start(); // after that
+    jobs_.start("Resolution of a patch", "Resampling", [side](const GroundJobs::Site& site) {
+        Patch made = site.patch;
+        set_resolution(made, side);
+        return GroundJobs::Outcome{[of = site.patch, made, side](Patch& p) {
+                                       if (p == of)
+                                           p = made;
+                                       else
+                                           set_resolution(p, side); // it was changed meanwhile
+                                   },
+                                   {}};
+    });
+}
+
 void LayersPart::find_floor() {
-    jobs_.start(
-        "Find the floor", "Looking where cameras agree on the floor", [](const GroundJobs::Site& site) {
-            const auto height =
-                found_height_m(site.composer, site.project, site.shot, site.patch, site.time, site.cancel);
-            if (!height)
-                return GroundJobs::Outcome{
-                    {},
-                    "No height is clearly better than others: the patch must look down or up at "
-                    "something that cameras see from two sides."};
-            return GroundJobs::Outcome{[h = *height](Patch& p) {
-                                           p.surface = PatchSurface::level;
-                                           p.distance_m = h;
-                                       },
-                                       QString("The floor lies %1 m away").arg(*height, 0, 'f', 3)};
-        });
+    jobs_.start("Find the floor", "Looking where cameras agree on the floor",
+                [](const GroundJobs::Site& site) {
+                    const auto height = found_height_m(site.composer, site.project, site.shot, site.patch,
+                                                       site.time, site.tell, site.cancel);
+                    if (!height)
+                        return GroundJobs::Outcome{
+                            {},
+                            "No height is clearly better than others: the patch must look down or up at "
+                            "something that cameras see from two sides."};
+                    return GroundJobs::Outcome{[h = *height](Patch& p) {
+                                                   p.surface = PatchSurface::level;
+                                                   p.distance_m = h;
+                                               },
+                                               QString("The floor lies %1 m away").arg(*height, 0, 'f', 3)};
+                });
 }
 
 void LayersPart::refresh() {
@@ -396,7 +392,7 @@ void LayersPart::refresh() {
     opacity_->set_quietly(100 * k.opacity);
     feather_->set_quietly(p->feather_deg);
     distance_->set_quietly(p->distance_m);
-    resolution_->set_quietly(p->resolution);
+    if (!resample_.isActive() || p->name != resampled_) resolution_->set_quietly(p->resolution);
     ease_->set_quietly(p->ease_s);
     const QSignalBlocker b1(hold_), b2(surface_), b3(disc_);
     hold_->setCurrentIndex(int(p->hold));

@@ -2,6 +2,9 @@
 
 #include "app/picture/picture_area.h"
 #include "app/stations/ground/ground_jobs.h"
+#include "app/stations/ground/ground_part.h"
+
+#include <QTimer>
 
 class QCheckBox;
 class QComboBox;
@@ -12,10 +15,9 @@ namespace porb::app {
 
 class KeysRow;
 class NamedList;
-class NumberField;
 
 /// The patches of the shot: made, listed, placed.
-class LayersPart : public QWidget {
+class LayersPart : public GroundPart {
     Q_OBJECT
   public:
     LayersPart(Session& session, PictureArea& picture, PatchChoice& choice, GroundJobs& jobs,
@@ -27,16 +29,13 @@ class LayersPart : public QWidget {
     void add_soft(SoftenKind kind);
     void look_at_patch();
     void toggle_key();
-    void refresh();
+    void refresh() override;
 
   private:
-    NumberField* field(const QString& name, const char* object, Range range, double step, int digits,
-                       const QString& unit, const QString& tip, std::function<void(Patch&, double)> set);
     void find_floor();
+    void resample(); ///< to the resolution that is shown
     void set_moment(std::optional<Seconds> Patch::*member);
-    Session& session_;
     PictureArea& picture_;
-    PatchChoice& choice_;
     GroundJobs& jobs_;
     NamedList* list_;
     NumberField *yaw_, *pitch_, *roll_, *width_, *opacity_, *feather_, *distance_, *resolution_, *ease_;
@@ -46,6 +45,8 @@ class LayersPart : public QWidget {
     QPushButton *remove_, *up_, *down_, *floor_, *from_, *to_, *look_;
     KeysRow* keys_;
     QWidget* values_;
+    QTimer resample_;
+    std::string resampled_; ///< the patch whose resolution was changed
 };
 
 } // namespace porb::app

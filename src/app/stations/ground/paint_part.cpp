@@ -1,22 +1,19 @@
 #include "app/stations/ground/paint_part.h"
 
-#include "app/widgets/number_field.h"
 #include "app/widgets/theme.h"
 
 #include <QButtonGroup>
 #include <QCheckBox>
 #include <QColorDialog>
 #include <QFormLayout>
-#include <QLabel>
-#include <QPushButton>
 #include <QSignalBlocker>
 #include <QToolButton>
 
 namespace porb::app {
 
-NumberField* PaintPart::field(const QString&, const char* name, Range range, double step, int digits,
-                              const QString& unit, const QString& tip,
-                              std::function<void(Brush&, double)> set) {
+NumberField* PaintPart::brush_field(const char* name, Range range, double step, int digits,
+                                    const QString& unit, const QString& tip,
+                                    std::function<void(Brush&, double)> set) {
     auto* f = new NumberField(range, step, digits, unit);
     f->setObjectName(name);
     f->setToolTip(tip);
@@ -29,15 +26,7 @@ NumberField* PaintPart::field(const QString&, const char* name, Range range, dou
 }
 
 PaintPart::PaintPart(Session& session, PictureArea& picture, PatchChoice& choice, QWidget* parent)
-    : QWidget(parent), tool_(session, picture, choice, this), choice_(choice) {
-    auto* column = new QVBoxLayout(this);
-    column->setContentsMargins(0, 0, 0, 0);
-    column->setSpacing(6);
-    const auto head = [&](const QString& text) {
-        auto* label = new QLabel(text);
-        label->setProperty("role", "group");
-        column->addWidget(label);
-    };
+    : GroundPart(session, choice, parent), tool_(session, picture, choice, this) {
     head("BRUSH");
     kinds_ = new QButtonGroup(this);
     auto* grid = new QGridLayout;
@@ -68,36 +57,39 @@ PaintPart::PaintPart(Session& session, PictureArea& picture, PatchChoice& choice
     }
     kinds_->button(int(BrushKind::clone))->setChecked(true);
     connect(kinds_, &QButtonGroup::idClicked, this, [this](int id) { choose(BrushKind(id)); });
-    column->addLayout(grid);
+    column()->addLayout(grid);
     auto* form = new QFormLayout;
     form->setVerticalSpacing(4);
-    size_ = field("Size", "brush_size", {2, 2000}, 2, 0, " px",
-                  "Its diameter, in pixels of the patch (the up and down keys; or Ctrl and drag sideways)",
-                  [](Brush& b, double v) { b.size_px = v; });
-    softness_ = field("Softness", "brush_softness", {0, 100}, 5, 0, " %",
-                      "Over how much of its radius it fades (the left and right keys; or Ctrl and drag up and down)",
-                      [](Brush& b, double v) { b.softness = v / 100; });
-    opacity_ = field("Opacity", "brush_opacity", {1, 100}, 5, 0, " %", "How much one stroke covers",
-                     [](Brush& b, double v) { b.opacity = v / 100; });
+    size_ =
+        brush_field("brush_size", {2, 2000}, 2, 0, " px",
+                    "Its diameter, in pixels of the patch (the up and down keys; or Ctrl and drag sideways)",
+                    [](Brush& b, double v) { b.size_px = v; });
+    softness_ = brush_field(
+        "brush_softness", {0, 100}, 5, 0, " %",
+        "Over how much of its radius it fades (the left and right keys; or Ctrl and drag up and down)",
+        [](Brush& b, double v) { b.softness = v / 100; });
+    opacity_ = brush_field("brush_opacity", {1, 100}, 5, 0, " %", "How much one stroke covers",
+                           [](Brush& b, double v) { b.opacity = v / 100; });
     form->addRow("Size", size_);
     form->addRow("Softness", softness_);
     form->addRow("Opacity", opacity_);
     auto* pressure = new QCheckBox("A pen's pressure makes it smaller, not weaker");
     pressure->setObjectName("brush_pressure");
     pressure->setChecked(true);
+    pressure->setToolTip("Else a lighter touch covers less");
     connect(pressure, &QCheckBox::clicked, this, [this](bool on) {
         Brush b = tool_.brush();
         b.pressure_sizes = on;
         tool_.set_brush(b);
     });
-    column->addLayout(form);
-    column->addWidget(pressure);
+    column()->addLayout(form);
+    column()->addWidget(pressure);
     auto* reveals = new QCheckBox("The mask shows what is painted");
     reveals->setObjectName("brush_reveals");
     reveals->setToolTip("Else strokes outside the mask stay unseen until it is revealed there");
     reveals->setChecked(true);
     connect(reveals, &QCheckBox::clicked, this, [this](bool on) { tool_.set_reveals(on); });
-    column->addWidget(reveals);
+    column()->addWidget(reveals);
 
     head("SOURCE");
     source_ = new QPushButton;
@@ -105,13 +97,13 @@ PaintPart::PaintPart(Session& session, PictureArea& picture, PatchChoice& choice
     source_->setToolTip("The next click in the picture sets where the brush takes from; the right button "
                         "does it at any time");
     connect(source_, &QPushButton::clicked, this, [this] { tool_.pick_next(); });
-    column->addWidget(source_);
+    column()->addWidget(source_);
     aligned_ = new QCheckBox("Goes along from stroke to stroke");
     aligned_->setObjectName("brush_aligned");
     aligned_->setChecked(true);
     aligned_->setToolTip("Else every stroke begins at the source again");
     connect(aligned_, &QCheckBox::clicked, this, [this](bool on) { tool_.set_aligned(on); });
-    column->addWidget(aligned_);
+    column()->addWidget(aligned_);
     fresh_ = new QCheckBox("Fresh samples: it wanders by itself");
     fresh_->setObjectName("brush_fresh");
     fresh_->setToolTip(
@@ -121,30 +113,31 @@ PaintPart::PaintPart(Session& session, PictureArea& picture, PatchChoice& choice
         b.fresh = on;
         tool_.set_brush(b);
     });
-    column->addWidget(fresh_);
+    column()->addWidget(fresh_);
     auto* source_form = new QFormLayout;
     source_form->setVerticalSpacing(4);
-    reach_ = field("Within", "brush_reach", {4, 2000}, 10, 0, " px", "How far from the source it wanders",
-                   [](Brush& b, double v) { b.fresh_reach_px = v; });
-    turn_ = field("Turned", "brush_turn", {-360, 360}, 1, 1, "°", "What is taken is turned by so much",
-                  [](Brush& b, double v) { b.source_turn_deg = v; });
-    scale_ =
-        field("Scale", "brush_scale", {10, 1000}, 5, 0, " %", "Of what is taken: above 100 % more of it is",
-              [](Brush& b, double v) { b.source_scale = v / 100; });
+    reach_ = brush_field("brush_reach", {4, 2000}, 10, 0, " px", "How far from the source it wanders",
+                         [](Brush& b, double v) { b.fresh_reach_px = v; });
+    turn_ = brush_field("brush_turn", {-360, 360}, 1, 1, "°", "What is taken is turned by so much",
+                        [](Brush& b, double v) { b.source_turn_deg = v; });
+    scale_ = brush_field("brush_scale", {10, 1000}, 5, 0, " %", "Of what is taken: above 100 % more of it is",
+                         [](Brush& b, double v) { b.source_scale = v / 100; });
     source_form->addRow("Within", reach_);
     source_form->addRow("Turned by", turn_);
     source_form->addRow("Scale", scale_);
-    column->addLayout(source_form);
+    column()->addLayout(source_form);
     mirrored_ = new QCheckBox("Mirrored");
     mirrored_->setObjectName("brush_mirrored");
+    mirrored_->setToolTip("What is taken is mirrored from left to right");
     connect(mirrored_, &QCheckBox::clicked, this, [this](bool on) {
         Brush b = tool_.brush();
         b.source_mirrored = on;
         tool_.set_brush(b);
     });
-    column->addWidget(mirrored_);
+    column()->addWidget(mirrored_);
     colour_ = new QPushButton("Colour of paint…");
     colour_->setObjectName("brush_colour");
+    colour_->setToolTip("What Paint lays down; the right button in the picture takes one from there");
     connect(colour_, &QPushButton::clicked, this, [this] {
         const auto& c = tool_.brush().colour;
         const QColor chosen =
@@ -154,32 +147,21 @@ PaintPart::PaintPart(Session& session, PictureArea& picture, PatchChoice& choice
         b.colour = {float(chosen.redF()), float(chosen.greenF()), float(chosen.blueF())};
         tool_.set_brush(b);
     });
-    column->addWidget(colour_);
+    column()->addWidget(colour_);
 
     head("SELECTION");
     auto* row = new QHBoxLayout;
-    const auto button = [&](const QString& text, const char* name, auto work) {
-        auto* b = new QPushButton(text);
-        b->setObjectName(name);
-        connect(b, &QPushButton::clicked, this, work);
-        row->addWidget(b);
-        return b;
-    };
-    button("Rectangle", "select_rectangle", [this] { tool_.select_next(SelectionKind::rectangle); });
-    button("Outline", "select_outline", [this] { tool_.select_next(SelectionKind::outline); });
-    deselect_ = button("None", "select_none", [this] { tool_.clear_selection(); });
-    column->addLayout(row);
-    words_ = new QLabel;
-    words_->setObjectName("paint_words");
-    words_->setProperty("role", "hint");
-    words_->setWordWrap(true);
-    column->addWidget(words_);
-    column->addStretch(1);
+    button(row, "Rectangle", "select_rectangle", "Drag a rectangle in the picture: strokes stay inside it",
+           [this] { tool_.select_next(SelectionKind::rectangle); });
+    button(row, "Outline", "select_outline", "Drag a closed line in the picture: strokes stay inside it",
+           [this] { tool_.select_next(SelectionKind::outline); });
+    deselect_ = button(row, "None", "select_none", "Strokes reach everywhere again",
+                       [this] { tool_.clear_selection(); });
+    column()->addLayout(row);
+    words_ = hint({}, "paint_words");
+    column()->addStretch(1);
     connect(&tool_, &PaintTool::brush_changed, this, &PaintPart::refresh);
     connect(&tool_, &PaintTool::source_changed, this, &PaintPart::refresh);
-    connect(&choice_, &PatchChoice::changed, this, [this] {
-        if (isVisible()) refresh();
-    });
     refresh();
 }
 

@@ -1,8 +1,7 @@
 #pragma once
 
+#include "app/stations/ground/ground_part.h"
 #include "app/stations/ground/paint_tool.h"
-
-#include <QWidget>
 
 class QButtonGroup;
 class QCheckBox;
@@ -11,22 +10,19 @@ class QPushButton;
 
 namespace porb::app {
 
-class NumberField;
-
 /// The brush: what it does, how large and soft it is, where it takes from.
-class PaintPart : public QWidget {
+class PaintPart : public GroundPart {
     Q_OBJECT
   public:
     PaintPart(Session& session, PictureArea& picture, PatchChoice& choice, QWidget* parent = nullptr);
     PaintTool& tool() { return tool_; }
     void choose(BrushKind kind);
-    void refresh();
+    void refresh() override;
 
   private:
-    NumberField* field(const QString& label, const char* name, Range range, double step, int digits,
-                       const QString& unit, const QString& tip, std::function<void(Brush&, double)> set);
+    NumberField* brush_field(const char* name, Range range, double step, int digits, const QString& unit,
+                             const QString& tip, std::function<void(Brush&, double)> set);
     PaintTool tool_;
-    PatchChoice& choice_;
     QButtonGroup* kinds_;
     NumberField *size_, *softness_, *opacity_, *turn_, *scale_, *reach_;
     QCheckBox *aligned_, *mirrored_, *fresh_;

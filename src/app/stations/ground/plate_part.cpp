@@ -1,6 +1,5 @@
 #include "app/stations/ground/plate_part.h"
 
-#include "app/widgets/panel.h"
 #include "media/still.h"
 #include "patch/outline.h"
 #include "patch/propose.h"
@@ -11,7 +10,6 @@
 #include <QComboBox>
 #include <QFileDialog>
 #include <QFormLayout>
-#include <QPushButton>
 #include <QSignalBlocker>
 #include <QSpinBox>
 
@@ -22,22 +20,7 @@ enum class PlateSource { now, median, neighbours, other_shot, file };
 }
 
 PlatePart::PlatePart(Session& session, PatchChoice& choice, GroundJobs& jobs, QWidget* parent)
-    : QWidget(parent), session_(session), choice_(choice), jobs_(jobs) {
-    auto* column = new QVBoxLayout(this);
-    column->setContentsMargins(0, 0, 0, 0);
-    column->setSpacing(6);
-    const auto hint = [&](const QString& text) {
-        auto* words = new QLabel(text);
-        words->setProperty("role", "hint");
-        words->setWordWrap(true);
-        column->addWidget(words);
-        return words;
-    };
-    const auto head = [&](const QString& text) {
-        auto* label = new QLabel(text);
-        label->setProperty("role", "group");
-        column->addWidget(label);
-    };
+    : GroundPart(session, choice, parent), jobs_(jobs) {
     head("CLEAN PLATE");
     hint("A clean picture of the place, to paint from and to erase to. What neighbouring cameras see behind "
          "a stand "
@@ -60,21 +43,17 @@ PlatePart::PlatePart(Session& session, PatchChoice& choice, GroundJobs& jobs, QW
     other_->setObjectName("plate_shot");
     other_->setToolTip("Registered on the ground by its own features: the stand may be elsewhere there");
     form->addRow("Shot", other_);
-    column->addLayout(form);
-    take_ = new QPushButton("Take the plate");
-    take_->setObjectName("plate_take");
-    take_->setProperty("role", "main");
-    connect(take_, &QPushButton::clicked, this, &PlatePart::take);
-    show_ = new QPushButton("Show it as the patch");
-    show_->setObjectName("plate_show");
-    show_->setToolTip("The whole plate becomes the patch's pixels; the mask says how much of it is seen");
-    connect(show_, &QPushButton::clicked, this, &PlatePart::show_plate);
+    column()->addLayout(form);
     auto* row = new QHBoxLayout;
-    row->addWidget(take_, 1);
-    row->addWidget(show_);
-    column->addLayout(row);
-    words_ = hint({});
-    words_->setObjectName("plate_words");
+    take_ = button(row, "Take the plate", "plate_take", "The chosen source becomes this patch's plate",
+                   [this] { take(); });
+    take_->setProperty("role", "main");
+    show_ = button(row, "Show it as the patch", "plate_show",
+                   "The whole plate becomes the patch's pixels; the mask says how much of it is seen",
+                   [this] { show_plate(); });
+    row->setStretch(0, 1);
+    column()->addLayout(row);
+    words_ = hint({}, "plate_words");
 
     head("MADE FROM THE SURROUNDINGS");
     hint("Inside the mask: what neighbours see behind it, and where nobody does, pieces of the floor about "
@@ -85,35 +64,26 @@ PlatePart::PlatePart(Session& session, PatchChoice& choice, GroundJobs& jobs, QW
     variant_->setRange(1, 999);
     variant_->setToolTip("Each number makes another one; undo goes back to the one before");
     fill_form->addRow("Variant", variant_);
-    column->addLayout(fill_form);
+    column()->addLayout(fill_form);
     within_ = new QCheckBox("Only from the selection");
     within_->setObjectName("fill_within");
     within_->setToolTip("Pieces come from what is outlined with Rectangle or Outline on Paint alone");
-    column->addWidget(within_);
-    fill_ = new QPushButton("Fill the mask");
-    fill_->setObjectName("patch_fill");
-    connect(fill_, &QPushButton::clicked, this, &PlatePart::fill);
-    auto* next = new QPushButton("Another variant");
-    next->setObjectName("fill_next");
-    connect(next, &QPushButton::clicked, this, [this] {
+    column()->addWidget(within_);
+    auto* fill_row = new QHBoxLayout;
+    fill_ = button(fill_row, "Fill the mask", "patch_fill",
+                   "Makes what the mask shows from the floor about it, by the variant's number",
+                   [this] { fill(); });
+    button(fill_row, "Another variant", "fill_next", "Fills by the next number", [this] {
         if (jobs_.job().is_running()) return;
         variant_->setValue(variant_->value() + 1);
         fill();
     });
-    mend_ = new QPushButton("Mend scratches and cables");
-    mend_->setObjectName("patch_mend");
-    mend_->setToolTip("For a mask a few pixels wide: carries edges on across it");
-    connect(mend_, &QPushButton::clicked, this, &PlatePart::mend_scratches);
-    auto* fill_row = new QHBoxLayout;
-    fill_row->addWidget(fill_, 1);
-    fill_row->addWidget(next);
-    column->addLayout(fill_row);
-    column->addWidget(mend_);
-    column->addStretch(1);
+    fill_row->setStretch(0, 1);
+    column()->addLayout(fill_row);
+    mend_ = button(column(), "Mend scratches and cables", "patch_mend",
+                   "For a mask a few pixels wide: carries edges on across it", [this] { mend_scratches(); });
+    column()->addStretch(1);
     connect(from_, &QComboBox::activated, this, &PlatePart::refresh);
-    connect(&choice_, &PatchChoice::changed, this, [this] {
-        if (isVisible()) refresh();
-    });
 }
 
 void PlatePart::take() {
@@ -197,7 +167,8 @@ void PlatePart::fill() {
         FillSettings settings;
         settings.seed = unsigned(variant);
         const Picture made =
-            completed(plate, hole, outline_mask(outline, plate.width()), settings, s.tell, s.cancel);
+            completed(plate, hole, outline_mask(outline, {0, 0, plate.width(), plate.height()}), settings,
+                      s.tell, s.cancel);
         return GroundJobs::Outcome{[plate = tiles_of(plate), pixels = tiles_of(made)](Patch& p) {
                                        p.plate = plate;
                                        p.pixels = pixels;

@@ -1,9 +1,8 @@
 #pragma once
 
 #include "app/stations/ground/ground_jobs.h"
+#include "app/stations/ground/ground_part.h"
 #include "patch/fill.h"
-
-#include <QWidget>
 
 class QCheckBox;
 class QComboBox;
@@ -14,13 +13,13 @@ class QSpinBox;
 namespace porb::app {
 
 /// Clean plates of the chosen patch's place, and pixels made from its surroundings.
-class PlatePart : public QWidget {
+class PlatePart : public GroundPart {
     Q_OBJECT
   public:
     PlatePart(Session& session, PatchChoice& choice, GroundJobs& jobs, QWidget* parent = nullptr);
     void take(); ///< the plate that is chosen
     void fill();
-    void refresh();
+    void refresh() override;
     /// An outline on the patch's square, pixels, that pieces may be taken from alone; fewer than three
     /// corners: from anywhere.
     void set_selection(std::function<std::vector<Vec2>()> of) { selection_ = std::move(of); }
@@ -29,8 +28,6 @@ class PlatePart : public QWidget {
     void take_file();
     void show_plate();
     void mend_scratches();
-    Session& session_;
-    PatchChoice& choice_;
     GroundJobs& jobs_;
     QComboBox *from_, *other_;
     QSpinBox *moments_, *variant_;
