@@ -22,4 +22,7 @@ class Cancel {
     std::shared_ptr<std::atomic<bool>> flag_ = std::make_shared<std::atomic<bool>>(false);
 };
 
+/// Told from the thread that works: how much of it is done, 0 to 1.
+using TellShare = std::function<void(double share)>;
+
 } // namespace porb

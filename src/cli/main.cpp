@@ -157,6 +157,7 @@ int main(int argc, char** argv) {
     cli::add_stereo_verbs(app, run);
     cli::add_patch_verbs(app, run);
     cli::add_picture_verbs(app, run);
+    cli::add_proxy_verbs(app, run);
     cli::add_file_verbs(app, run);
     try {
         app.parse(argc, argv);

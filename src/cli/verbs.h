@@ -38,6 +38,7 @@ void add_line_verbs(CLI::App& app, const Run& run);    ///< lines, crossings, fl
 void add_stereo_verbs(CLI::App& app, const Run& run);  ///< eyes
 void add_patch_verbs(CLI::App& app, const Run& run);   ///< patch
 void add_picture_verbs(CLI::App& app, const Run& run); ///< still, master
+void add_proxy_verbs(CLI::App& app, const Run& run);   ///< proxy
 void add_file_verbs(CLI::App& app, const Run& run);    ///< inspect, tag, simulate
 void add_rig_verbs(CLI::App& app, const Run& run); ///< takes, sync, circles, profiles, calibration, motion
 

@@ -51,7 +51,8 @@ std::optional<SphericalTag> tag_of(const Deliverable& d) {
 /// A finished picture; two of them where eyes are not in one.
 struct MadePicture {
     Picture picture;
-    std::vector<float> metres; ///< empty unless the deliverable has distances
+    std::vector<float> metres;                ///< empty unless the deliverable has distances
+    std::optional<VideoWriter::Frame> film{}; ///< of movies, in place of the picture
 };
 
 /// Where finished frames go: one movie with its sound, or numbered pictures in a folder of their own until
@@ -59,6 +60,8 @@ struct MadePicture {
 class Sink {
   public:
     virtual ~Sink() = default;
+    /// Of movies: what is to be filled, from any thread.
+    virtual std::optional<VideoWriter::Frame> new_frame() const { return std::nullopt; }
     virtual void write(std::span<const MadePicture> made, std::int64_t index) = 0;
     virtual void finish() = 0;
     virtual std::int64_t bytes() const = 0;
@@ -89,9 +92,10 @@ class MovieSink : public Sink {
         total_samples_ = (frame_time(frames, rate_) * Rational(kSoundRate)).round();
         named([&] { writer_.emplace(part_.path(), format); });
     }
+    std::optional<VideoWriter::Frame> new_frame() const override { return writer_->new_frame(); }
     void write(std::span<const MadePicture> made, std::int64_t index) override {
         named([&] {
-            writer_->write(made[0].picture);
+            writer_->write(*made[0].film);
             if (sound_)
                 speak_until(
                     std::min(total_samples_, (frame_time(index + 1, rate_) * Rational(kSoundRate)).round()));
@@ -188,6 +192,22 @@ Picture grey_of(const DepthMap& depth) {
 std::vector<std::filesystem::path> paths_of(const Deliverable& d) {
     if (d.stereo != EyeLayout::apart) return {d.path};
     return {eye_path(d.path, "left"), eye_path(d.path, "right")};
+}
+
+/// The part of a frame in which an eye lies, or what is below it.
+YuvPlanes<std::uint8_t> part_of(const YuvPlanes<std::uint8_t>& whole, EyeLayout layout, std::size_t which) {
+    YuvPlanes<std::uint8_t> out = whole;
+    const bool beside = layout == EyeLayout::left_right,
+               below = layout == EyeLayout::top_bottom || layout == EyeLayout::depth_below;
+    if (beside) out.width /= 2;
+    if (below) out.height /= 2;
+    const int x = beside ? int(which) * out.width : 0, y = below ? int(which) * out.height : 0;
+    const int bytes = whole.depth > 8 ? 2 : 1;
+    for (std::size_t i = 0; i < 3; ++i) {
+        const int sx = i > 0 ? whole.chroma_shift_x : 0, sy = i > 0 ? whole.chroma_shift_y : 0;
+        out.plane[i] += (y >> sy) * whole.stride[i] + std::ptrdiff_t(x >> sx) * bytes;
+    }
+    return out;
 }
 
 /// Puts the eyes of one frame together as the deliverable holds them.
@@ -401,6 +421,25 @@ void render(Composer& composer, const Project& project, const Deliverable& d,
             auto frame = read.take();
             if (!frame) break;
             cancel.check();
+            MadeFrame films;
+            for (const auto& sink : sinks)
+                if (auto film = sink->new_frame()) films.push_back({{}, {}, std::move(film)});
+            if (!films.empty()) { // blended into the encoder's own pixels
+                for (std::size_t eye = 0; eye < views.size(); ++eye)
+                    composer.blend(frame->eyes[eye],
+                                   films.size() > 1 ? films[eye].film->planes
+                                                    : part_of(films[0].film->planes, d.stereo, eye),
+                                   cancel);
+                if (d.stereo == EyeLayout::depth_below) {
+                    const auto& field = frame->eyes[0].distances;
+                    yuv_from_rgba(
+                        grey_of(depth_map(field ? field->grid : SphereGrid(), shot, frame->time, views[0])),
+                        part_of(films[0].film->planes, d.stereo, 1));
+                }
+                frame.reset();
+                if (!blended.put(std::move(films))) return;
+                continue;
+            }
             std::vector<Picture> eyes;
             std::vector<DepthMap> depths;
             for (std::size_t eye = 0; eye < views.size(); ++eye) {

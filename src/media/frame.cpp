@@ -43,6 +43,35 @@ bool is_plain_yuv(const AVPixFmtDescriptor& d) {
            d.log2_chroma_w <= 1 && d.log2_chroma_h <= 1 && d.comp[1].step == (d.comp[0].depth > 8 ? 2 : 1);
 }
 
+YuvPlanes<const std::uint8_t> planes_of(const AVFrame& f, const AVPixFmtDescriptor& d) {
+    YuvPlanes<const std::uint8_t> in;
+    in.width = f.width;
+    in.height = f.height;
+    for (std::size_t i = 0; i < 3; ++i) {
+        in.plane[i] = f.data[i];
+        in.stride[i] = f.linesize[i];
+    }
+    in.chroma_shift_x = d.log2_chroma_w;
+    in.chroma_shift_y = d.log2_chroma_h;
+    in.depth = d.comp[0].depth;
+    in.matrix = matrix_of(f);
+    const bool j = std::strncmp(d.name, "yuvj", 4) == 0;
+    in.full_range = f.color_range == AVCOL_RANGE_JPEG || j;
+    in.chroma_centred =
+        f.chroma_location == AVCHROMA_LOC_CENTER || (j && f.chroma_location == AVCHROMA_LOC_UNSPECIFIED);
+    return in;
+}
+
+/// Whether four bytes after the last sample of the luma can be read, which samplers do.
+bool can_read_past_end(const AVFrame& f) {
+    constexpr std::ptrdiff_t kPast = 4;
+    const std::uint8_t* const end = f.data[0] + std::ptrdiff_t(f.linesize[0]) * f.height + kPast;
+    for (const AVBufferRef* buffer : f.buf)
+        if (buffer && f.data[0] >= buffer->data && end <= buffer->data + buffer->size)
+            return f.linesize[0] > 0;
+    return false;
+}
+
 /// Anything else goes through the scaler, without scaling: 8-bit RGB and palettes exactly to RGBA bytes, the
 /// rest to 16-bit RGBA.
 Picture through_scaler(const AVFrame& f, BufferPool* pool) {
@@ -91,25 +120,22 @@ Picture rotated(const Picture& in, int clockwise_deg) {
 
 } // namespace
 
+SourcePicture source_from_frame(const std::shared_ptr<const AVFrame>& frame, int rotation_deg,
+                                const ColourChange* colour, BufferPool* pool) {
+    const AVFrame& f = *frame;
+    const AVPixFmtDescriptor* d = av_pix_fmt_desc_get(static_cast<AVPixelFormat>(f.format));
+    if (colour || rotation_deg != 0 || !d || !is_plain_yuv(*d) || d->log2_chroma_w != 1 ||
+        d->log2_chroma_h != 1 || d->comp[0].depth > YuvPicture::kMostDepth || f.width < 4 || f.height < 4 ||
+        !can_read_past_end(f))
+        return picture_from_frame(f, rotation_deg, colour, pool);
+    return yuv_picture(planes_of(f, *d), frame, pool);
+}
+
 Picture picture_from_frame(const AVFrame& f, int rotation_deg, const ColourChange* colour, BufferPool* pool) {
     const AVPixFmtDescriptor* d = av_pix_fmt_desc_get(static_cast<AVPixelFormat>(f.format));
     Picture out;
     if (d && is_plain_yuv(*d)) {
-        YuvPlanes<const std::uint8_t> in;
-        in.width = f.width;
-        in.height = f.height;
-        for (std::size_t i = 0; i < 3; ++i) {
-            in.plane[i] = f.data[i];
-            in.stride[i] = f.linesize[i];
-        }
-        in.chroma_shift_x = d->log2_chroma_w;
-        in.chroma_shift_y = d->log2_chroma_h;
-        in.depth = d->comp[0].depth;
-        in.matrix = matrix_of(f);
-        const bool j = std::strncmp(d->name, "yuvj", 4) == 0;
-        in.full_range = f.color_range == AVCOL_RANGE_JPEG || j;
-        in.chroma_centred =
-            f.chroma_location == AVCHROMA_LOC_CENTER || (j && f.chroma_location == AVCHROMA_LOC_UNSPECIFIED);
+        const auto in = planes_of(f, *d);
         out = Picture(f.width, f.height, pool);
         rgba_from_yuv(in, out);
     } else {

@@ -2,7 +2,7 @@
 
 #include "base/rational.h"
 #include "media/colour.h"
-#include "picture/picture.h"
+#include "picture/yuv_picture.h"
 
 #include <memory>
 
@@ -21,6 +21,11 @@ struct DecodedFrame {
 /// applied.
 Picture picture_from_frame(const AVFrame& frame, int rotation_deg, const ColourChange* colour,
                            BufferPool* pool);
+
+/// The same in the frame's own samples, which it holds on to, where they are plain 4:2:0 and nothing is to be
+/// turned or changed; else in the working format.
+SourcePicture source_from_frame(const std::shared_ptr<const AVFrame>& frame, int rotation_deg,
+                                const ColourChange* colour, BufferPool* pool);
 
 /// Bytes a decoded frame holds on to.
 std::size_t bytes_of(const AVFrame& frame);

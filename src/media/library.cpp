@@ -21,18 +21,23 @@ struct MediaLibrary::Source {
     struct Showing {
         Seconds begin, end;
         int level = 0;
+        bool proxy = false; ///< read from one
         bool operator==(const Showing&) const = default;
     };
-    explicit Source(const std::shared_ptr<CacheBound>& bound) : kept(bound) {}
+    explicit Source(const std::shared_ptr<CacheBound>& bound) : kept(bound), converted(bound) {}
 
-    Cache<Showing, Picture> kept;
-    std::mutex mutex; ///< held while decoding
+    Cache<Showing, SourcePicture> kept;
+    Cache<Showing, Picture> converted; ///< of what is kept in the file's samples
+    std::mutex mutex;                  ///< held while decoding
     MediaRef ref;
     MediaInfo info;
     std::unique_ptr<VideoReader> video;
     std::shared_ptr<const ColourChange> colour;
     bool open = false;
     std::optional<std::pair<std::filesystem::path, std::int64_t>> mended; ///< of the picture read last
+    std::map<int, std::unique_ptr<VideoReader>> proxies; ///< by how often they are halved; opened when read
+    std::map<int, std::filesystem::path> proxy_files;
+    std::uint64_t proxies_of = 0; ///< the library's proxies_since_ of those
 
     void open_once() {
         if (open) return;
@@ -56,15 +61,23 @@ struct MediaLibrary::Source {
         return picture;
     }
 
-    std::optional<Picture> find(Seconds t, int level) {
-        return kept.find_if([&](const Showing& s) { return s.level == level && s.begin <= t && t < s.end; });
+    /// What `cache` keeps of that moment, and while it is on show.
+    template <class Kept>
+    static std::optional<Kept> find(Cache<Showing, Kept>& cache, Seconds t, int level, Footage footage,
+                                    Showing* showing = nullptr) {
+        return cache.find_if([&](const Showing& s) {
+            if (s.level != level || t < s.begin || s.end <= t) return false;
+            if (s.proxy && footage == Footage::originals) return false;
+            if (showing) *showing = s;
+            return true;
+        });
     }
-    void keep(const Showing& showing, const Picture& picture) {
+    void keep(const Showing& showing, const SourcePicture& picture) {
         kept.keep(showing, picture, picture.bytes());
     }
 
     struct Shown {
-        Picture picture;
+        SourcePicture picture;
         Seconds begin, end;
     };
 
@@ -72,8 +85,8 @@ struct MediaLibrary::Source {
         if (ref.kind == MediaKind::video) {
             const auto frame = video->frame_at(t);
             if (!frame) return std::nullopt;
-            return Shown{picture_from_frame(*frame->frame, info.rotation_deg, colour.get(), pool),
-                         frame->begin, frame->end};
+            return Shown{source_from_frame(frame->frame, info.rotation_deg, colour.get(), pool), frame->begin,
+                         frame->end};
         }
         // A still lasts for ever in both directions.
         if (ref.kind == MediaKind::still)
@@ -135,13 +148,38 @@ MediaLibrary::Clock MediaLibrary::clock_of(const MediaRef& ref) {
     return of(info(ref));
 }
 
-std::optional<Picture> MediaLibrary::picture(const MediaRef& ref, Seconds t, int level) {
-    const std::string key = key_of(ref);
-    if (ref.kind == MediaKind::still) return picture_at(key, ref, t, level);
+MediaLibrary::Asked MediaLibrary::asked_for(const MediaRef& ref, Seconds t) {
+    Asked out{key_of(ref), source_for(ref), t};
+    if (ref.kind == MediaKind::still) return out;
     const Clock clock = clock_of(ref);
     // As frame_index() has it, whatever frames' own times are.
     const Seconds meant = t + clock.frame * Rational(1, 100), end = clock.duration;
-    return picture_at(key, ref, meant < end || t >= end ? meant : t, level);
+    if (meant < end || t >= end) out.t = meant;
+    return out;
+}
+
+std::optional<SourcePicture> MediaLibrary::frame(const MediaRef& ref, Seconds t, int level, Footage footage) {
+    Seconds begin, end;
+    return frame_at(asked_for(ref, t), level, footage, &begin, &end);
+}
+
+std::optional<Picture> MediaLibrary::picture(const MediaRef& ref, Seconds t, int level, Footage footage) {
+    const Asked asked = asked_for(ref, t);
+    if (auto known = Source::find(asked.source->converted, asked.t, level, footage)) return known;
+    Source::Showing showing{{}, {}, level, footage == Footage::proxies};
+    const auto frame = frame_at(asked, level, footage, &showing.begin, &showing.end);
+    if (!frame) return std::nullopt;
+    if (const Picture* plain = frame->picture()) return *plain;
+    Picture out = frame->converted(pool_.get());
+    asked.source->converted.keep(showing, out, out.bytes());
+    return out;
+}
+
+void MediaLibrary::set_proxies(std::shared_ptr<const ProxyStore> store) {
+    const std::lock_guard lock(mutex_);
+    proxies_ = std::move(store);
+    ++proxies_since_;
+    unread_.clear();
 }
 
 bool MediaLibrary::shows(const MediaRef& ref, Seconds t) {
@@ -155,42 +193,94 @@ bool MediaLibrary::shows(const MediaRef& ref, Seconds t) {
         if (meant < clock.duration - Seconds(kSure_s)) return true;
         if (meant > clock.duration + Seconds(kSure_s)) return false;
     }
-    return picture(ref, t, 0).has_value();
+    return frame(ref, t, 0).has_value();
 }
 
-std::optional<Picture> MediaLibrary::picture_at(const std::string& key, const MediaRef& ref, Seconds t,
-                                                int level) {
-    const auto source = source_for(ref);
-    if (auto kept = source->find(t, level)) return kept;
-    const std::lock_guard lock(source->mutex);
-    if (auto kept = source->find(t, level)) return kept; // another thread was quicker
-    source->open_once();
-    // Perhaps only its reduction is missing.
+std::optional<SourcePicture> MediaLibrary::frame_at(const Asked& asked, int level, Footage footage,
+                                                    Seconds* begin, Seconds* end) {
+    Source& source = *asked.source;
     Source::Showing showing;
-    std::optional<Picture> whole;
-    if (level > 0)
-        whole = source->kept.find_if([&](const Source::Showing& s) {
-            if (s.level != 0 || t < s.begin || s.end <= t) return false;
-            showing = s;
-            return true;
-        });
+    const auto tell = [&] { *begin = showing.begin, *end = showing.end; };
+    const auto known = [&] {
+        auto kept = Source::find(source.kept, asked.t, level, footage, &showing);
+        if (kept) tell();
+        return kept;
+    };
+    if (auto kept = known()) return kept;
+    const std::lock_guard lock(source.mutex);
+    if (auto kept = known()) return kept; // another thread was quicker
+    if (footage == Footage::proxies && source.ref.kind == MediaKind::video)
+        if (auto small = from_proxy(asked, level, begin, end)) return small;
+    source.open_once();
+    // Perhaps only its reduction is missing.
+    std::optional<SourcePicture> whole;
+    if (level > 0) whole = Source::find(source.kept, asked.t, 0, Footage::originals, &showing);
     if (!whole) {
-        auto shown = source->decode(t, pool_.get());
+        auto shown = source.decode(asked.t, pool_.get());
         if (!shown) return std::nullopt;
-        if (source->mended) {
+        if (source.mended) {
             const std::lock_guard mended_lock(mutex_);
-            mended_[key].insert(*source->mended);
-            source->mended.reset();
+            mended_[asked.key].insert(*source.mended);
+            source.mended.reset();
         }
         showing = {shown->begin, shown->end, 0};
         whole = std::move(shown->picture);
-        source->keep(showing, *whole);
+        source.keep(showing, *whole);
     }
-    Picture result = std::move(*whole);
+    tell();
+    SourcePicture result = std::move(*whole);
     for (int l = 0; l < level; ++l) result = halved(result, pool_.get());
     showing.level = level;
-    if (level > 0) source->keep(showing, result);
+    if (level > 0) source.keep(showing, result);
     return result;
+}
+
+std::optional<SourcePicture> MediaLibrary::from_proxy(const Asked& asked, int level, Seconds* begin,
+                                                      Seconds* end) {
+    Source& source = *asked.source;
+    std::shared_ptr<const ProxyStore> store;
+    std::uint64_t since = 0;
+    {
+        const std::lock_guard lock(mutex_);
+        store = proxies_;
+        since = proxies_since_;
+    }
+    if (!store) return std::nullopt;
+    if (source.proxies_of != since) {
+        source.proxies.clear();
+        source.proxy_files.clear();
+        for (const ProxyFile& file : store->of(source.ref)) source.proxy_files[file.level] = file.path;
+        source.proxies_of = since;
+    }
+    // The coarsest that is fine enough.
+    const auto after = source.proxy_files.upper_bound(level);
+    if (after == source.proxy_files.begin()) return std::nullopt;
+    const auto [proxy_level, file] = *std::prev(after);
+    try {
+        source.open_once(); // its size, rotation and curve are those of the source
+        auto& reader = source.proxies[proxy_level];
+        if (!reader) {
+            reader = std::make_unique<VideoReader>(file, 1);
+            store->touch(file);
+        }
+        const auto frame = reader->frame_at(asked.t);
+        if (!frame) return std::nullopt;
+        SourcePicture picture =
+            proxy_picture(*frame, source.info, proxy_level, source.colour.get(), pool_.get());
+        Source::Showing showing{frame->begin, frame->end, proxy_level, true};
+        *begin = showing.begin, *end = showing.end;
+        for (int l = proxy_level; l < level; ++l) picture = halved(picture, pool_.get());
+        showing.level = level;
+        source.keep(showing, picture);
+        return picture;
+    } catch (const std::exception& e) {
+        source.proxies.erase(proxy_level);
+        source.proxy_files.erase(proxy_level);
+        const std::lock_guard lock(mutex_);
+        unread_[asked.key] = "The proxy of " + source.ref.path.filename().string() +
+                             " cannot be read and is left out (" + words_of(e) + "). Make it again.";
+        return std::nullopt;
+    }
 }
 
 void MediaLibrary::forget(const MediaRef& ref) {
@@ -199,11 +289,14 @@ void MediaLibrary::forget(const MediaRef& ref) {
     sources_.erase(key);
     infos_.erase(key);
     mended_.erase(key);
+    unread_.erase(key);
 }
 
 std::string MediaLibrary::remark(const MediaRef& ref) const {
     const std::lock_guard lock(mutex_);
-    const auto found = mended_.find(key_of(ref));
+    const std::string key = key_of(ref);
+    if (const auto proxy = unread_.find(key); proxy != unread_.end()) return proxy->second;
+    const auto found = mended_.find(key);
     if (found == mended_.end()) return {};
     const auto& files = found->second;
     std::int64_t pixels = 0;

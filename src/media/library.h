@@ -2,7 +2,8 @@
 
 #include "base/cache.h"
 #include "media/info.h"
-#include "picture/picture.h"
+#include "media/proxies.h"
+#include "picture/yuv_picture.h"
 
 #include <functional>
 #include <map>
@@ -10,6 +11,9 @@
 #include <mutex>
 
 namespace porb {
+
+/// Whether a source's proxies will do.
+enum class Footage { originals, proxies };
 
 /// The pictures of all sources, decoded when asked for and kept within a bound. Several cameras, views and
 /// threads share one library; each file is decoded by one reader at a time. Decoders hold a few frames each
@@ -26,7 +30,18 @@ class MediaLibrary {
     /// The working picture on show at source time `t` (frame_index() has what counts as a frame's time),
     /// halved `level` times; nothing outside the source's duration. Throws Error when the file is missing or
     /// breaks off.
-    std::optional<Picture> picture(const MediaRef& ref, Seconds t, int level = 0);
+    std::optional<Picture> picture(const MediaRef& ref, Seconds t, int level = 0,
+                                   Footage footage = Footage::originals);
+
+    /// The same in the file's own samples where these are plain 4:2:0, which is quicker: picture() is this,
+    /// converted.
+    std::optional<SourcePicture> frame(const MediaRef& ref, Seconds t, int level = 0,
+                                       Footage footage = Footage::originals);
+
+    /// Where proxies are looked for from now on; looks anew where there are such. A proxy stands for its
+    /// source halved as often, never for a finer one; one that cannot be read is told by remark() and left
+    /// out.
+    void set_proxies(std::shared_ptr<const ProxyStore> store);
 
     /// Whether picture() has something to show at `t`. Answered from the file's headers, except near its end,
     /// where it is read to be sure.
@@ -51,12 +66,24 @@ class MediaLibrary {
         bool guessed; ///< the duration
     };
     Clock clock_of(const MediaRef& ref);
-    std::optional<Picture> picture_at(const std::string& key, const MediaRef& ref, Seconds t, int level);
+    /// Of what picture() is asked for: the source, and the moment that is meant.
+    struct Asked {
+        std::string key;
+        std::shared_ptr<Source> source;
+        Seconds t;
+    };
+    Asked asked_for(const MediaRef& ref, Seconds t);
+    std::optional<SourcePicture> frame_at(const Asked& asked, int level, Footage footage, Seconds* begin,
+                                          Seconds* end);
+    std::optional<SourcePicture> from_proxy(const Asked& asked, int level, Seconds* begin, Seconds* end);
     std::shared_ptr<Source> source_for(const MediaRef& ref);
 
     std::shared_ptr<CacheBound> bound_;
     std::shared_ptr<BufferPool> pool_;
     mutable std::mutex mutex_;
+    std::shared_ptr<const ProxyStore> proxies_;
+    std::uint64_t proxies_since_ = 0;           ///< goes up whenever they are to be looked for anew
+    std::map<std::string, std::string> unread_; ///< by a source's key: why its proxy was left out
     std::map<std::string, std::shared_ptr<Source>> sources_;
     std::map<std::string, MediaInfo> infos_; ///< so that nobody waits for a decoder to learn a size
     /// By a source's key: files of it with pixels that were no numbers, and how many.

@@ -37,6 +37,9 @@ struct VideoReader::Impl {
     std::deque<std::shared_ptr<const AVFrame>> decoded; ///< oldest first; at most a handful
     bool at_end = false, draining = false;
     int damaged = 0;
+    /// What begins before and nothing refers to need not be decoded, on the way to a frame; its own stamps.
+    std::int64_t passed_by = INT64_MIN;
+    std::vector<std::int64_t> left_out; ///< of such, perhaps
 
     AVStream& stream() const { return *format->streams[stream_index]; }
     Seconds seconds_of(std::int64_t pts) const {
@@ -142,6 +145,7 @@ struct VideoReader::Impl {
                 if (pts == AV_NOPTS_VALUE) pts = last_pts == AV_NOPTS_VALUE ? 0 : last_pts + frame_ticks();
                 if (last_pts != AV_NOPTS_VALUE && pts <= last_pts) continue; // a repeated or backward stamp
                 frame->pts = last_pts = pts;
+                std::erase(left_out, pts);
                 return {frame.release(), av::FrameDeleter()};
             }
             if (got == AVERROR_EOF) {
@@ -173,6 +177,11 @@ struct VideoReader::Impl {
                 return;
             }
             const bool ours = packet->stream_index == stream_index;
+            if (ours) {
+                const bool passed = packet->pts != AV_NOPTS_VALUE && packet->pts < passed_by;
+                codec->skip_frame = passed ? AVDISCARD_NONREF : AVDISCARD_DEFAULT;
+                if (passed) left_out.push_back(packet->pts);
+            }
             const int sent = ours ? avcodec_send_packet(codec.get(), packet.get()) : 0;
             av_packet_unref(packet.get());
             if (!ours) continue;
@@ -183,6 +192,7 @@ struct VideoReader::Impl {
 
     void forget_decoded() {
         decoded.clear();
+        left_out.clear();
         avcodec_flush_buffers(codec.get());
         at_end = draining = false;
         last_pts = AV_NOPTS_VALUE;
@@ -203,7 +213,10 @@ struct VideoReader::Impl {
     }
 
     /// Decodes until a frame after `pts` is there or the file ends; keeps the last one at or before `pts`.
-    void decode_past(std::int64_t pts) {
+    void decode_past(std::int64_t pts, bool all = false) {
+        // Half a frame more than what is shown at `pts` can last where frames come evenly.
+        passed_by = all || info.variable_rate ? INT64_MIN : pts - frame_ticks() * 3 / 2;
+        std::erase_if(left_out, [&](std::int64_t p) { return !decoded.empty() && p < decoded.front()->pts; });
         while (!at_end && (decoded.empty() || decoded.back()->pts <= pts)) {
             auto next = decode_next();
             if (!next) break;
@@ -217,6 +230,28 @@ struct VideoReader::Impl {
         return !decoded.empty() && decoded.front()->pts <= pts && (decoded.back()->pts > pts || at_end);
     }
 
+    /// Whether the frame that shows at `pts` was left out: they do not come evenly after all.
+    bool left_out_wanted(std::int64_t pts) const {
+        return !decoded.empty() && std::any_of(left_out.begin(), left_out.end(), [&](std::int64_t p) {
+            return decoded.front()->pts < p && p <= pts;
+        });
+    }
+
+    /// From the key frame before. Some files land after the asked place: steps back further until a frame at
+    /// or before it appears.
+    void decode_from_key(std::int64_t pts, bool all) {
+        const std::int64_t second =
+            std::max<std::int64_t>(1, (Rational(1) / av::rational(stream().time_base)).round());
+        for (const std::int64_t back : {std::int64_t(0), second, 10 * second, std::int64_t(-1)}) {
+            if (back < 0 || pts - back < first_pts)
+                rewind();
+            else
+                seek(pts - back);
+            decode_past(pts, all);
+            if (!decoded.empty() && decoded.front()->pts <= pts) break;
+        }
+    }
+
     std::optional<DecodedFrame> frame_at(Seconds t) {
         if (t < Rational(0)) return std::nullopt;
         const Rational tick = av::rational(stream().time_base);
@@ -226,23 +261,14 @@ struct VideoReader::Impl {
             const bool forward = !decoded.empty() && decoded.back()->pts <= pts && !at_end &&
                                  Rational(pts - decoded.back()->pts) * tick < far;
             if (!forward) {
-                // Some files land after the asked place: step back further until a frame at or before it
-                // appears.
-                const std::int64_t second = std::max<std::int64_t>(1, (Rational(1) / tick).round());
-                for (const std::int64_t back : {std::int64_t(0), second, 10 * second, std::int64_t(-1)}) {
-                    if (back < 0 || pts - back < first_pts)
-                        rewind();
-                    else
-                        seek(pts - back);
-                    decode_past(pts);
-                    if (!decoded.empty() && decoded.front()->pts <= pts) break;
-                }
+                decode_from_key(pts, false);
             } else {
                 decode_past(pts);
             }
         } else {
             decode_past(pts);
         }
+        if (left_out_wanted(pts)) decode_from_key(pts, true);
         if (decoded.empty() || decoded.front()->pts > pts) return std::nullopt;
         const auto& shown = decoded.front();
         DecodedFrame out{shown, seconds_of(shown->pts), {}};
@@ -261,6 +287,9 @@ VideoReader::VideoReader(const std::filesystem::path& path, int threads) : impl_
     impl_->open(path, threads);
 }
 VideoReader::~VideoReader() = default;
+Seconds VideoReader::tick() const {
+    return av::rational(impl_->stream().time_base);
+}
 const MediaInfo& VideoReader::info() const {
     return impl_->info;
 }

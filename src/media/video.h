@@ -19,6 +19,8 @@ class VideoReader {
     VideoReader& operator=(const VideoReader&) = delete;
 
     const MediaInfo& info() const;
+    /// What its frames' times are multiples of.
+    Seconds tick() const;
     /// The frame on show at `t`, or nothing before the first and after the last. Throws Error when the file
     /// breaks off.
     std::optional<DecodedFrame> frame_at(Seconds t);

@@ -31,7 +31,6 @@ struct VideoWriter::Impl {
     AVStream* video_stream = nullptr;
     AVStream* sound_stream = nullptr;
     av::Packet packet = av::make_packet();
-    av::Frame frame = av::make_frame();
     std::int64_t next_frame = 0, next_sample = 0;
     std::vector<float> pending;
     bool header_written = false, finished = false;
@@ -129,9 +128,6 @@ struct VideoWriter::Impl {
         avcodec_parameters_from_context(video_stream->codecpar, &c);
         video_stream->time_base = c.time_base;
         video_stream->avg_frame_rate = c.framerate;
-        frame->format = c.pix_fmt;
-        frame->width = c.width;
-        frame->height = c.height;
     }
 
     void open_sound() {
@@ -165,27 +161,32 @@ struct VideoWriter::Impl {
         }
     }
 
-    void write(const Picture& picture) {
-        // A new buffer for each frame: encoders hold on to the ones they still look at.
-        av_frame_unref(frame.get());
-        frame->format = video->pix_fmt;
-        frame->width = video->width;
-        frame->height = video->height;
-        must(av_frame_get_buffer(frame.get(), 64), "no memory for a frame");
+    /// A new buffer for each frame: encoders hold on to the ones they still look at.
+    Frame new_frame() const {
+        const std::shared_ptr<AVFrame> made(av_frame_alloc(), av::FrameDeleter());
+        if (!made) throw std::bad_alloc();
+        made->format = video->pix_fmt;
+        made->width = video->width;
+        made->height = video->height;
+        must(av_frame_get_buffer(made.get(), 64), "no memory for a frame");
         const auto* d = av_pix_fmt_desc_get(video->pix_fmt);
         YuvPlanes<std::uint8_t> out;
-        out.width = picture.width();
-        out.height = picture.height();
+        out.width = made->width;
+        out.height = made->height;
         for (std::size_t i = 0; i < 3; ++i) {
-            out.plane[i] = frame->data[i];
-            out.stride[i] = frame->linesize[i];
+            out.plane[i] = made->data[i];
+            out.stride[i] = made->linesize[i];
         }
         out.chroma_shift_x = d->log2_chroma_w;
         out.chroma_shift_y = d->log2_chroma_h;
         out.depth = d->comp[0].depth;
-        yuv_from_rgba(picture, out);
-        frame->pts = next_frame++;
-        encode(*video, *video_stream, frame.get());
+        return {out, made};
+    }
+
+    void write(const Frame& filled) {
+        auto* const made = static_cast<AVFrame*>(filled.memory.get());
+        made->pts = next_frame++;
+        encode(*video, *video_stream, made);
     }
 
     void encode_sound(std::int64_t count) {
@@ -238,7 +239,15 @@ VideoWriter::VideoWriter(const std::filesystem::path& path, const VideoFormat& f
 }
 VideoWriter::~VideoWriter() = default;
 void VideoWriter::write(const Picture& picture) {
-    impl_->write(picture);
+    const Frame frame = new_frame();
+    yuv_from_rgba(picture, frame.planes);
+    write(frame);
+}
+VideoWriter::Frame VideoWriter::new_frame() const {
+    return impl_->new_frame();
+}
+void VideoWriter::write(const Frame& frame) {
+    impl_->write(frame);
 }
 void VideoWriter::write_sound(std::span<const float> samples) {
     impl_->write_sound(samples);

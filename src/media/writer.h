@@ -1,7 +1,7 @@
 #pragma once
 
 #include "base/rational.h"
-#include "picture/picture.h"
+#include "picture/convert.h"
 
 #include <filesystem>
 #include <map>
@@ -39,6 +39,13 @@ class VideoWriter {
     ~VideoWriter();
 
     void write(const Picture& picture); ///< of the format's size
+    /// A frame to be filled by whoever blends, in the encoder's own pixels, from any thread; then written.
+    struct Frame {
+        YuvPlanes<std::uint8_t> planes;
+        std::shared_ptr<void> memory;
+    };
+    Frame new_frame() const;
+    void write(const Frame& frame);
     void write_sound(std::span<const float> interleaved);
     void finish();
     std::int64_t bytes_written() const;

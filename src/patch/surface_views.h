@@ -2,15 +2,13 @@
 // light that is followed, exchange with paint programs. What is drawn from it, stitch draws.
 #pragma once
 
+#include "base/progress.h"
 #include "stitch/compose.h"
 
 #include <functional>
 #include <vector>
 
 namespace porb {
-
-/// Told from the thread that works: how much of it is done, 0 to 1.
-using TellShare = std::function<void(double share)>;
 
 /// What one camera shows of a patch's surface, each pixel of the patch's square where that lies on it.
 struct SurfaceView {

@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <memory>
 
 namespace porb {
 
@@ -71,16 +72,9 @@ class ChromaRow {
 
 template <class Sample>
 void rgba_from_yuv_of(const YuvPlanes<const std::uint8_t>& in, Picture& out) {
-    const Levels l = levels_of(in.depth, in.full_range);
-    const double kr = in.matrix.kr, kb = in.matrix.kb, kg = 1 - kr - kb;
-    const simd::YuvToRgb c{float(l.y_offset),
-                           float(1 / l.y_scale),
-                           float(2 * (1 - kr) / l.c_scale),
-                           float(-2 * kb * (1 - kb) / kg / l.c_scale),
-                           float(-2 * kr * (1 - kr) / kg / l.c_scale),
-                           float(2 * (1 - kb) / l.c_scale)};
+    const simd::YuvToRgb c = yuv_to_rgb(in.matrix, in.depth, in.full_range);
     parallel_ranges(in.height, kRowsAtATime, [&](int begin, int end) {
-        ChromaRow<Sample> chroma(in, float(l.c_offset));
+        ChromaRow<Sample> chroma(in, chroma_centre(in.depth));
         std::vector<float> u(std::size_t(in.width) + 64), v(std::size_t(in.width) + 64);
         for (int y = begin; y < end; ++y) {
             chroma.fill(1, y, u.data());
@@ -107,47 +101,61 @@ void quantise(const float* in, int count, float scale, float offset, float top, 
         simd::quantise16(in, count, scale, offset, top, out);
 }
 
-template <class Sample>
-void yuv_from_rgba_of(const Picture& in, const YuvPlanes<std::uint8_t>& out) {
+/// `row_at(y)` gives the three float rows of a row.
+template <class Sample, class RowAt>
+void yuv_rows_of(int w, int height, const RowAt& row_at, const YuvPlanes<std::uint8_t>& out, int first_row,
+                 int end_row) {
     const Levels l = levels_of(out.depth, out.full_range);
     const float kr = float(out.matrix.kr), kb = float(out.matrix.kb), kg = 1 - kr - kb;
     const simd::RgbToYuv c{kr, kg, kb, 0.5f / (1 - kb), 0.5f / (1 - kr)};
-    const int w = in.width(), sx = out.chroma_shift_x, sy = out.chroma_shift_y;
-    const int chroma_rows = (in.height() + (1 << sy) - 1) >> sy, chroma_width = (w + (1 << sx) - 1) >> sx;
-    parallel_ranges(chroma_rows, kRowsAtATime / 2, [&](int begin, int end) {
-        FloatRow row(w);
-        const std::size_t n = std::size_t(w) + 66;
-        std::vector<float> luma(n), u(n), v(n), thin(n);
-        for (int cy = begin; cy < end; ++cy) {
-            std::fill(u.begin(), u.end(), 0.0f);
-            std::fill(v.begin(), v.end(), 0.0f);
-            const int first = cy << sy, count = std::min(1 << sy, in.height() - first);
-            for (int y = first; y < first + count; ++y) {
-                simd::planes_from_rgba_row(in.row(y), w, row.r.data(), row.g.data(), row.b.data());
-                simd::add_yuv(row.r.data(), row.g.data(), row.b.data(), w, c, luma.data(), u.data() + 1,
-                              v.data() + 1);
-                quantise(luma.data(), w, float(l.y_scale), float(l.y_offset), float(l.top),
-                         plane_row<Sample>(out, 0, y));
-            }
-            int plane = 1;
-            for (auto* chroma : {&u, &v}) {
-                float* mid = chroma->data() + 1;
-                mid[-1] = mid[0];
-                mid[w] = mid[w - 1];
-                const float scale = float(l.c_scale) / float(count);
-                const float* source = mid;
-                if (sx == 1) {
-                    simd::thin_chroma(mid, chroma_width, thin.data());
-                    source = thin.data();
-                }
-                quantise(source, chroma_width, scale, float(l.c_offset), float(l.top),
-                         plane_row<Sample>(out, plane++, cy));
-            }
+    const int sx = out.chroma_shift_x, sy = out.chroma_shift_y;
+    const int begin = first_row >> sy, end = (end_row + (1 << sy) - 1) >> sy,
+              chroma_width = (w + (1 << sx) - 1) >> sx;
+    const std::size_t n = std::size_t(w) + 66;
+    const auto scratch = std::make_unique_for_overwrite<float[]>(4 * n);
+    float *const luma = scratch.get(), *const u = luma + n, *const v = u + n, *const thin = v + n;
+    for (int cy = begin; cy < end; ++cy) {
+        std::fill_n(u, w + 2, 0.0f);
+        std::fill_n(v, w + 2, 0.0f);
+        const int first = cy << sy, count = std::min(1 << sy, height - first);
+        for (int y = first; y < first + count; ++y) {
+            const FloatRows row = row_at(y);
+            simd::add_yuv(row.r, row.g, row.b, w, c, luma, u + 1, v + 1);
+            quantise(luma, w, float(l.y_scale), float(l.y_offset), float(l.top),
+                     plane_row<Sample>(out, 0, y));
         }
-    });
+        int plane = 1;
+        for (float* chroma : {u, v}) {
+            float* mid = chroma + 1;
+            mid[-1] = mid[0];
+            mid[w] = mid[w - 1];
+            const float scale = float(l.c_scale) / float(count);
+            const float* source = mid;
+            if (sx == 1) {
+                simd::thin_chroma(mid, chroma_width, thin);
+                source = thin;
+            }
+            quantise(source, chroma_width, scale, float(l.c_offset), float(l.top),
+                     plane_row<Sample>(out, plane++, cy));
+        }
+    }
 }
 
 } // namespace
+
+simd::YuvToRgb yuv_to_rgb(const YuvMatrix& matrix, int depth, bool full_range) {
+    const Levels l = levels_of(depth, full_range);
+    const double kr = matrix.kr, kb = matrix.kb, kg = 1 - kr - kb;
+    return {float(l.y_offset),
+            float(1 / l.y_scale),
+            float(2 * (1 - kr) / l.c_scale),
+            float(-2 * kb * (1 - kb) / kg / l.c_scale),
+            float(-2 * kr * (1 - kr) / kg / l.c_scale),
+            float(2 * (1 - kb) / l.c_scale)};
+}
+float chroma_centre(int depth) {
+    return float(128 << (depth - 8));
+}
 
 void rgba_from_yuv(const YuvPlanes<const std::uint8_t>& in, Picture& out) {
     if (in.depth == 8)
@@ -156,11 +164,33 @@ void rgba_from_yuv(const YuvPlanes<const std::uint8_t>& in, Picture& out) {
         rgba_from_yuv_of<std::uint16_t>(in, out);
 }
 
-void yuv_from_rgba(const Picture& in, const YuvPlanes<std::uint8_t>& out) {
+void yuv_rows_from_floats(const FloatRows& in, const YuvPlanes<std::uint8_t>& out, int begin, int end) {
+    const auto row_at = [&](int y) {
+        const std::ptrdiff_t at = (y - begin) * in.stride;
+        return FloatRows{in.r + at, in.g + at, in.b + at, in.stride};
+    };
     if (out.depth == 8)
-        yuv_from_rgba_of<std::uint8_t>(in, out);
+        yuv_rows_of<std::uint8_t>(out.width, out.height, row_at, out, begin, end);
     else
-        yuv_from_rgba_of<std::uint16_t>(in, out);
+        yuv_rows_of<std::uint16_t>(out.width, out.height, row_at, out, begin, end);
+}
+
+void yuv_rows_from_rgba(const Picture& in, const YuvPlanes<std::uint8_t>& out, int begin, int end) {
+    FloatRow row(in.width());
+    const auto row_at = [&](int y) {
+        simd::planes_from_rgba_row(in.row(y), in.width(), row.r.data(), row.g.data(), row.b.data());
+        return FloatRows{row.r.data(), row.g.data(), row.b.data(), 0};
+    };
+    if (out.depth == 8)
+        yuv_rows_of<std::uint8_t>(in.width(), in.height(), row_at, out, begin, end);
+    else
+        yuv_rows_of<std::uint16_t>(in.width(), in.height(), row_at, out, begin, end);
+}
+
+void yuv_from_rgba(const Picture& in, const YuvPlanes<std::uint8_t>& out) {
+    parallel_ranges((in.height() + 1) / 2, kRowsAtATime / 2, [&](int begin, int end) {
+        yuv_rows_from_rgba(in, out, 2 * begin, std::min(2 * end, in.height()));
+    });
 }
 
 void bytes_from_rgba(const Picture& in, bool swap_red_blue, std::uint8_t* out, std::ptrdiff_t stride) {

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "picture/convert_simd.h"
 #include "picture/picture.h"
 
 #include <array>
@@ -26,11 +27,25 @@ struct YuvPlanes {
     bool chroma_centred = false; ///< between the luma columns (JPEG) rather than on the left one (MPEG)
 };
 
+/// What turns code values of that depth, chroma less `chroma_centre`, into R', G' and B' (H.273, equations 20
+/// to 31 and 38 to 46).
+simd::YuvToRgb yuv_to_rgb(const YuvMatrix& matrix, int depth, bool full_range);
+float chroma_centre(int depth);
+
 /// Chroma is interpolated linearly at its true siting. Runs in parallel over rows.
 void rgba_from_yuv(const YuvPlanes<const std::uint8_t>& in, Picture& out);
 
 /// The way back, chroma filtered before it is thinned out. Alpha is dropped: transparent is black.
 void yuv_from_rgba(const Picture& in, const YuvPlanes<std::uint8_t>& out);
+/// R, G and B of rows apart; rows are `stride` floats apart, and a row's memory reaches 16 floats past it.
+struct FloatRows {
+    float *r = nullptr, *g = nullptr, *b = nullptr;
+    std::ptrdiff_t stride = 0;
+};
+/// Of rows [begin, end) that lie in `in`, the first of them first; otherwise like the next.
+void yuv_rows_from_floats(const FloatRows& in, const YuvPlanes<std::uint8_t>& out, int begin, int end);
+/// Of rows [begin, end) alone, on this thread; `begin` is even where chroma is coarser.
+void yuv_rows_from_rgba(const Picture& in, const YuvPlanes<std::uint8_t>& out, int begin, int end);
 
 /// To 8-bit R, G, B, A (or B, G, R, A), `stride` bytes from row to row; still premultiplied.
 void bytes_from_rgba(const Picture& in, bool swap_red_blue, std::uint8_t* out, std::ptrdiff_t stride);

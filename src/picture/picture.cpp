@@ -69,6 +69,13 @@ Picture::Picture(int width, int height, BufferPool* pool) : width_(width), heigh
     pixels_ = pool ? pool->take(halves) : std::shared_ptr<Half>(allocate(halves), std::free);
 }
 
+Picture Picture::band(int width, int height, int first, int rows, BufferPool* pool) {
+    Picture out(width, rows, pool);
+    out.height_ = height;
+    out.first_ = first;
+    return out;
+}
+
 Half half_from_float(float value) {
     Half h;
     simd::halves_from_floats(&value, &h, 1);

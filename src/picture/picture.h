@@ -39,16 +39,19 @@ class Picture {
   public:
     Picture() = default;
     Picture(int width, int height, BufferPool* pool = nullptr);
+    /// Of a picture of that size the rows [first, first + rows) alone; no other may be touched.
+    static Picture band(int width, int height, int first, int rows, BufferPool* pool);
 
     int width() const { return width_; }
     int height() const { return height_; }
     bool empty() const { return width_ == 0 || height_ == 0; }
     std::size_t bytes() const { return std::size_t(width_) * std::size_t(height_) * 8; }
-    Half* row(int y) { return pixels_.get() + std::size_t(y) * std::size_t(width_) * 4; }
-    const Half* row(int y) const { return pixels_.get() + std::size_t(y) * std::size_t(width_) * 4; }
+    Half* row(int y) { return pixels_.get() + std::size_t(y - first_) * std::size_t(width_) * 4; }
+    const Half* row(int y) const { return pixels_.get() + std::size_t(y - first_) * std::size_t(width_) * 4; }
 
   private:
     int width_ = 0, height_ = 0;
+    int first_ = 0; ///< row that there are pixels of
     std::shared_ptr<Half> pixels_;
 };
 

@@ -4,6 +4,7 @@
 #include "base/error.h"
 #include "base/parallel.h"
 #include "base/smooth.h"
+#include "picture/convert.h"
 #include "project/orientation.h"
 #include "stitch/blend/blend_kernel.h"
 #include "stitch/plan/plan_lens.h"
@@ -30,6 +31,10 @@ const Media& media_of(const Project& project, const ShotCamera& use) {
     throw Error("has no media '" + use.media + "'", "camera " + use.camera, "Assign a source to it");
 }
 
+Footage footage_of(const View& view) {
+    return view.proxy_level > 0 ? Footage::proxies : Footage::originals;
+}
+
 std::string size_text(int width, int height) {
     return std::to_string(width) + " x " + std::to_string(height);
 }
@@ -51,6 +56,15 @@ std::shared_ptr<const BlendPlan> Composer::plan_for(const PlanKey& key) {
         [](const auto& plan) { return plan->bytes(); });
 }
 
+std::vector<Composer::SourceRead> Composer::reads_of(const Project& project, const Shot& shot, Seconds time,
+                                                     const View& view) {
+    time = nearest_frame_time(time, shot.timing.rate);
+    std::vector<SourceRead> out;
+    for (const auto& camera : plan_for(running_key(project, shot, time, view, {}))->cameras)
+        out.push_back({media_of(project, shot.cameras[camera.index]).ref, camera.level, camera.index});
+    return out;
+}
+
 PlanKey Composer::running_key(const Project& project, const Shot& shot, Seconds time, const View& view,
                               const Cancel& cancel) {
     PlanKey key = plan_key(shot, view, time);
@@ -63,19 +77,17 @@ PlanKey Composer::running_key(const Project& project, const Shot& shot, Seconds 
     return key;
 }
 
-Composer::Reading Composer::read(const Project& project, const Shot& shot, Seconds time,
-                                 const std::vector<BlendPlan::PlanCamera>& cameras, const Cancel& cancel) {
-    Reading out;
+template <class Pixels, class PictureOf>
+std::optional<std::size_t> Composer::read_each(const Project& project, const Shot& shot, Seconds time,
+                                               const std::vector<BlendPlan::PlanCamera>& cameras,
+                                               const Cancel& cancel, const PictureOf& picture_of,
+                                               std::vector<Pixels>& sources, std::vector<CameraTone>& tones) {
     for (const auto& camera : cameras) {
         cancel.check();
         const ShotCamera& use = shot.cameras[camera.index];
         const MediaRef& ref = media_of(project, use).ref;
-        const Seconds shown = shown_time(use, time, shot.timing.rate);
-        auto picture = shot.look.denoise.on
-                           ? cleaner_.picture(*library_, ref, shown, Rational(1) / shot.timing.rate,
-                                              camera.level, shot.look.denoise)
-                           : library_->picture(ref, shown, camera.level);
-        if (!picture) return {{}, camera.index};
+        auto picture = picture_of(ref, shown_time(use, time, shot.timing.rate), camera.level);
+        if (!picture) return camera.index;
         const Lens& lens = find_camera(shot.rig, use.camera)->lens;
         const int scale = 1 << camera.level;
         if ((lens.width + scale - 1) / scale != picture->width() ||
@@ -87,24 +99,56 @@ Composer::Reading Composer::read(const Project& project, const Shot& shot, Secon
         }
         if (picture->width() < 4 || picture->height() < 4)
             throw Error("is too small to be stitched", ref.path.string(), "Use the original pictures");
-        out.frames.sources.push_back(std::move(*picture));
-        out.frames.tones.push_back(tone_of(use, lens, shot.colour.match, time, camera.level));
+        sources.push_back(std::move(*picture));
+        tones.push_back(tone_of(use, lens, shot.colour.match, time, camera.level));
     }
+    return std::nullopt;
+}
+
+Composer::Reading Composer::read(const Project& project, const Shot& shot, Seconds time,
+                                 const std::vector<BlendPlan::PlanCamera>& cameras, Footage footage,
+                                 const Cancel& cancel) {
+    Reading out;
+    out.ended = read_each(
+        project, shot, time, cameras, cancel,
+        [&](const MediaRef& ref, Seconds shown, int level) {
+            return shot.look.denoise.on
+                       ? cleaner_.picture(*library_, ref, shown, Rational(1) / shot.timing.rate, level,
+                                          shot.look.denoise)
+                       : library_->picture(ref, shown, level, footage);
+        },
+        out.frames.sources, out.frames.tones);
     return out;
+}
+
+void Composer::read_for_blend(const Project& project, const Shot& shot, Seconds time,
+                              const std::vector<BlendPlan::PlanCamera>& cameras, Footage footage,
+                              const Cancel& cancel, Gathered& out) {
+    const auto ended = read_each(
+        project, shot, time, cameras, cancel,
+        [&](const MediaRef& ref, Seconds shown, int level) -> std::optional<SourcePicture> {
+            if (!shot.look.denoise.on) return library_->frame(ref, shown, level, footage);
+            return cleaner_.picture(*library_, ref, shown, Rational(1) / shot.timing.rate, level,
+                                    shot.look.denoise);
+        },
+        out.sources, out.tones);
+    if (ended) tell_ended(project, shot, time, *ended);
+}
+
+void Composer::tell_ended(const Project& project, const Shot& shot, Seconds time, std::size_t camera) {
+    const ShotCamera& use = shot.cameras[camera];
+    const MediaRef& ref = media_of(project, use).ref;
+    throw Error(fmt::format("shows nothing at {:.3f} s, though it says that it lasts {:.3f} s",
+                            shown_time(use, time, shot.timing.rate).to_double(),
+                            library_->info(ref).duration.to_double()),
+                ref.path.string(), "It was cut short: copy it again, or end the shot before that");
 }
 
 Composer::SourceFrames Composer::read_running(const Project& project, const Shot& shot, Seconds time,
                                               const std::vector<BlendPlan::PlanCamera>& cameras,
-                                              const Cancel& cancel) {
-    Reading reading = read(project, shot, time, cameras, cancel);
-    if (reading.ended) {
-        const ShotCamera& use = shot.cameras[*reading.ended];
-        const MediaRef& ref = media_of(project, use).ref;
-        throw Error(fmt::format("shows nothing at {:.3f} s, though it says that it lasts {:.3f} s",
-                                shown_time(use, time, shot.timing.rate).to_double(),
-                                library_->info(ref).duration.to_double()),
-                    ref.path.string(), "It was cut short: copy it again, or end the shot before that");
-    }
+                                              Footage footage, const Cancel& cancel) {
+    Reading reading = read(project, shot, time, cameras, footage, cancel);
+    if (reading.ended) tell_ended(project, shot, time, *reading.ended);
     return std::move(reading.frames);
 }
 
@@ -141,6 +185,7 @@ Composer::MomentKey Composer::moment_key(const Project& project, const Shot& sho
                   shot.look.denoise,
                   shot.timing.rate,
                   {},
+                  key.view.proxy_level > 0,
                   for_every_view(key),
                   distance_areas(shot, time)};
     if (!is_far(out.zones)) out.zones.multiband = out.zones.hard = false;
@@ -162,6 +207,7 @@ std::shared_ptr<const SeamZones> Composer::zones_of(const PlanKey& zones) {
 Composer::Moments Composer::moments(const Project& project, const Shot& shot, const MomentKey& field,
                                     const PlanKey& key, const Cancel& cancel) {
     Moments out;
+    const Footage footage = field.proxies ? Footage::proxies : Footage::originals;
     out.zones = zones_of(field.zones);
     const bool still = std::all_of(key.cameras.begin(), key.cameras.end(), [&](const KeyCamera& c) {
         const auto& ref = field.sources[std::size_t(&c - key.cameras.data())].ref;
@@ -178,8 +224,8 @@ Composer::Moments Composer::moments(const Project& project, const Shot& shot, co
         if (!matched) {
             const bool own = &w == &support_frames.back();
             const Reading reading =
-                own ? Reading{read_running(project, shot, w.time, out.zones->cameras(), cancel), {}}
-                    : read(project, shot, w.time, out.zones->cameras(), cancel);
+                own ? Reading{read_running(project, shot, w.time, out.zones->cameras(), footage, cancel), {}}
+                    : read(project, shot, w.time, out.zones->cameras(), footage, cancel);
             if (reading.ended) continue; // when not all sources run, another moment does not count
             cancel.check();
             const SourceFrames& frames = reading.frames;
@@ -231,7 +277,8 @@ std::vector<SphereGrid> Composer::lights_at(const Project& project, const Shot& 
     const auto bands = bands_.get(
         {band_key, widest}, [&] { return std::make_shared<const LightBands>(band_key, widest); },
         [](const auto& made) { return made->bytes(); });
-    const SourceFrames frames = read_running(project, shot, time, bands->cameras(), cancel);
+    const SourceFrames frames =
+        read_running(project, shot, time, bands->cameras(), footage_of(key.view), cancel);
     return bands->find(frames.sources, frames.tones, distances);
 }
 
@@ -264,7 +311,7 @@ SphereGrid Composer::confidence(const Project& project, const Shot& shot, Second
 std::optional<Composer::SourceFrames>
 Composer::source_frames(const Project& project, const Shot& shot, Seconds time,
                         const std::vector<BlendPlan::PlanCamera>& cameras) {
-    Reading reading = read(project, shot, time, cameras, {});
+    Reading reading = read(project, shot, time, cameras, Footage::originals, {});
     if (reading.ended) return std::nullopt;
     return std::move(reading.frames);
 }
@@ -304,9 +351,7 @@ Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Se
         out.plan = plan_for(key);
     }
     if (view.patches && !shot.patches.empty()) out.patches = patches_at(project, shot, time, view, cancel);
-    SourceFrames frames = read_running(project, shot, time, out.plan->cameras, cancel);
-    out.sources = std::move(frames.sources);
-    out.tones = std::move(frames.tones);
+    read_for_blend(project, shot, time, out.plan->cameras, footage_of(view), cancel, out);
     return out;
 }
 
@@ -331,18 +376,61 @@ void fade_rim(const View& view, double border_deg, int begin, int end, Picture& 
 }
 } // namespace
 
+namespace {
+FrameParts parts_of(const Composer::Gathered& gathered) {
+    FrameParts frame{gathered.sources, gathered.tones, nullptr, gathered.lights, gathered.filter};
+    if (gathered.distances)
+        frame.distances = &gathered.distances->grid, frame.hidden = gathered.distances->hidden,
+        frame.silhouettes = &gathered.distances->silhouettes;
+    return frame;
+}
+} // namespace
+
+void Composer::blend_band(const Gathered& gathered, int begin, int end, Picture& out) const {
+    blend_rows(*gathered.plan, parts_of(gathered), begin, end, out);
+    finish(gathered, begin, end, out);
+}
+
 Picture Composer::blend(const Gathered& gathered, const Cancel& cancel) {
     Picture out(gathered.plan->width, gathered.plan->height, library_->pool());
     parallel_ranges(out.height(), kRowsAtATime, [&](int begin, int end) {
         cancel.check();
-        FrameParts frame{gathered.sources, gathered.tones, nullptr, gathered.lights, gathered.filter};
-        if (gathered.distances)
-            frame.distances = &gathered.distances->grid, frame.hidden = gathered.distances->hidden,
-            frame.silhouettes = &gathered.distances->silhouettes;
-        blend_rows(*gathered.plan, frame, begin, end, out);
-        finish(gathered, begin, end, out);
+        blend_band(gathered, begin, end, out);
     });
     return out;
+}
+
+void Composer::blend(const Gathered& gathered, const YuvPlanes<std::uint8_t>& out, const Cancel& cancel) {
+    constexpr int kRowsTogether = 4; // as near caches hold
+    const int width = gathered.plan->width, height = gathered.plan->height;
+    const bool as_blended = gathered.patches.empty() && !gathered.grader && gathered.border_deg <= 0;
+    const FrameParts parts = parts_of(gathered);
+    const auto direct = [&](int begin, int end) {
+        const std::ptrdiff_t stride = width + kSegment;
+        const auto rows = std::make_unique_for_overwrite<float[]>(3 * kRowsTogether * std::size_t(stride));
+        const FloatRows band{rows.get(), rows.get() + kRowsTogether * stride,
+                             rows.get() + 2 * kRowsTogether * stride, stride};
+        for (int y = begin; y < end; y += kRowsTogether) {
+            const int last = std::min(y + kRowsTogether, end);
+            blend_rows(*gathered.plan, parts, y, last, band);
+            yuv_rows_from_floats(band, out, y, last);
+        }
+    };
+    const auto finished = [&](int begin, int end) {
+        Picture band = Picture::band(width, height, begin, end - begin, library_->pool());
+        blend_band(gathered, begin, end, band);
+        yuv_rows_from_rgba(band, out, begin, end);
+    };
+    parallel_ranges((height + kRowsAtATime - 1) / kRowsAtATime, 1, [&](int first, int last) {
+        for (int n = first; n < last; ++n) {
+            cancel.check();
+            const int begin = n * kRowsAtATime, end = std::min(begin + kRowsAtATime, height);
+            if (as_blended)
+                direct(begin, end);
+            else
+                finished(begin, end);
+        }
+    });
 }
 
 void Composer::finish(const Gathered& gathered, int begin, int end, Picture& out) const {

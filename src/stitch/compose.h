@@ -40,7 +40,7 @@ class Composer {
     /// compose() in its two halves, so that reading the next frame and blending this one can overlap.
     struct Gathered {
         std::shared_ptr<const BlendPlan> plan;
-        std::vector<Picture> sources; ///< of plan->cameras
+        std::vector<SourcePicture> sources; ///< of plan->cameras
         std::vector<CameraTone> tones;
         std::shared_ptr<const DistanceField> distances; ///< none: everything at the agree distance
         std::vector<SphereGrid> lights;
@@ -53,6 +53,18 @@ class Composer {
     Gathered gather(const Project& project, const Shot& shot, Seconds time, const View& view,
                     const Cancel& cancel = {});
     Picture blend(const Gathered& gathered, const Cancel& cancel = {});
+    /// The same into planes of the plan's size as encoders take them, without a whole picture between.
+    void blend(const Gathered& gathered, const YuvPlanes<std::uint8_t>& out, const Cancel& cancel = {});
+
+    /// What a picture samples: sources, how often they are halved, and when, for whoever reads ahead. Nothing
+    /// of what distances are found from.
+    struct SourceRead {
+        MediaRef ref;
+        int level = 0;
+        std::size_t camera = 0; ///< of the shot's
+    };
+    std::vector<SourceRead> reads_of(const Project& project, const Shot& shot, Seconds time,
+                                     const View& view);
 
     std::shared_ptr<const BlendPlan> plan_for(const PlanKey& key);
     /// How far away things near seams are at that moment (they do not depend on the view but for its eye);
@@ -80,11 +92,24 @@ class Composer {
         SourceFrames frames;
         std::optional<std::size_t> ended; ///< of the shot's cameras: outside its source, and nothing was seen
     };
+    /// Each picture is `picture_of(medium, source time, level, camera)`; those of a camera that shows nothing
+    /// end it.
+    template <class Pixels, class PictureOf>
+    std::optional<std::size_t> read_each(const Project& project, const Shot& shot, Seconds time,
+                                         const std::vector<BlendPlan::PlanCamera>& cameras,
+                                         const Cancel& cancel, const PictureOf& picture_of,
+                                         std::vector<Pixels>& sources, std::vector<CameraTone>& tones);
+    [[noreturn]] void tell_ended(const Project& project, const Shot& shot, Seconds time, std::size_t camera);
     Reading read(const Project& project, const Shot& shot, Seconds time,
-                 const std::vector<BlendPlan::PlanCamera>& cameras, const Cancel& cancel);
-    /// The same where all of them run.
+                 const std::vector<BlendPlan::PlanCamera>& cameras, Footage footage, const Cancel& cancel);
+    /// What the kernel samples: as files hold it, where nothing denoises. All of them run.
+    void read_for_blend(const Project& project, const Shot& shot, Seconds time,
+                        const std::vector<BlendPlan::PlanCamera>& cameras, Footage footage,
+                        const Cancel& cancel, Gathered& out);
+    /// The same as read() where all of them run.
     SourceFrames read_running(const Project& project, const Shot& shot, Seconds time,
-                              const std::vector<BlendPlan::PlanCamera>& cameras, const Cancel& cancel);
+                              const std::vector<BlendPlan::PlanCamera>& cameras, Footage footage,
+                              const Cancel& cancel);
     /// The key of a moment, in which those cameras run whose sources show something then.
     PlanKey running_key(const Project& project, const Shot& shot, Seconds time, const View& view,
                         const Cancel& cancel);
@@ -107,6 +132,7 @@ class Composer {
         Denoise denoise;
         FrameRate rate;
         std::vector<Source> sources; ///< by camera
+        bool proxies = false;        ///< may have been read
         PlanKey zones;
         std::vector<DistanceArea> areas;
         bool operator==(const MomentKey&) const = default;
@@ -139,6 +165,7 @@ class Composer {
     std::optional<Picture> base_again(const BaseKey& key, const Project& project, const Cancel& cancel);
     std::vector<DrawnPatch> patches_at(const Project& project, const Shot& shot, Seconds time,
                                        const View& view, const Cancel& cancel);
+    void blend_band(const Gathered& gathered, int begin, int end, Picture& out) const;
     /// Patches, grade and rim, of rows that were blended.
     void finish(const Gathered& gathered, int begin, int end, Picture& out) const;
 

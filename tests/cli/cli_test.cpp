@@ -143,6 +143,22 @@ TEST_CASE("every verb has help") {
     CHECK(porbit("master --list-presets").text.find("sphere-h265") != std::string::npos);
 }
 
+TEST_CASE("porbit proxy makes, lists and removes") {
+    const TempFolder folder;
+    const std::string project = (source_folder() / "demo/dual/hall_dual.porb").string(),
+                      words = "proxy " + project + " --folder " + (folder / "proxies").string();
+    CHECK(porbit(words + " --list").text.find("none") != std::string::npos);
+    CHECK(porbit(words + " --size eighth").text.find("eighth") != std::string::npos);
+    CHECK(porbit(words + " --list --json").text.find("\"size\": \"eighth\"") != std::string::npos);
+    CHECK(porbit(words + " --size whole").status == 2);
+    CHECK(porbit(words + " --list --remove").status == 2);
+    CHECK(porbit("proxy").status == 2);
+    CHECK(porbit(words + " --remove").text.find("1 removed") != std::string::npos);
+    CHECK(porbit(words + " --list").text.find("none") != std::string::npos);
+    CHECK(porbit("proxy --remove-all --folder " + (folder / "proxies").string()).text.find("0 removed") !=
+          std::string::npos);
+}
+
 TEST_CASE("a project is not overwritten unless told so") {
     const TempFolder folder;
     const std::string t = take().string(), words = "new " + (folder / "p.porb").string() + " --rig " + t +

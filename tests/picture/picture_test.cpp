@@ -2,6 +2,7 @@
 #include "picture/convert.h"
 #include "picture/mend.h"
 #include "picture/transfer.h"
+#include "picture/yuv_picture.h"
 #include "support/support.h"
 
 using namespace porb;
@@ -229,4 +230,59 @@ TEST_CASE("PSNR of a known difference") {
     CHECK(psnr_db(a, b) == Approx(20).margin(0.1));
     CHECK(psnr_db(a, a) == 200);
     CHECK(hole_share(a) == 0);
+}
+
+TEST_CASE("planes halve and convert like the working format") {
+    const int depth = GENERATE(8, 10), width = GENERATE(64, 67), height = 38;
+    const auto bytes = std::size_t(depth > 8 ? 2 : 1);
+    const int cw = (width + 1) / 2, ch = height / 2;
+    std::vector<std::uint16_t> codes[3];
+    const auto wave = [&](int x, int y, double scale,
+                          double phase) { // what chroma between samples is known of
+        return std::uint16_t(std::lround(double(1 << depth) *
+                                         (0.5 + scale * std::sin(0.11 * x + phase) * std::cos(0.09 * y))));
+    };
+    for (int y = 0; y < height; ++y)
+        for (int x = 0; x < width; ++x)
+            codes[0].push_back(std::uint16_t(wave(x, y, 0.2, 0) + (x * 7 + y * 5) % (1 << (depth - 4))));
+    for (const int plane : {1, 2})
+        for (int y = 0; y < ch; ++y)
+            for (int x = 0; x < cw; ++x) codes[plane].push_back(wave(2 * x, 2 * y, 0.15, plane));
+    auto memory = std::make_shared<std::vector<std::uint8_t>>();
+    YuvPlanes<const std::uint8_t> in;
+    in.width = width, in.height = height, in.depth = depth;
+    in.chroma_centred = GENERATE(false, true);
+    std::size_t begins[3];
+    for (int plane = 0; plane < 3; ++plane) {
+        begins[plane] = memory->size();
+        for (const std::uint16_t code : codes[plane]) {
+            const auto* from = reinterpret_cast<const std::uint8_t*>(&code);
+            memory->insert(memory->end(), from, from + bytes);
+        }
+    }
+    memory->resize(memory->size() + 8);
+    for (std::size_t plane = 0; plane < 3; ++plane) {
+        in.plane[plane] = memory->data() + begins[plane];
+        in.stride[plane] = std::ptrdiff_t(bytes) * (plane == 0 ? width : cw);
+    }
+    SourcePicture planes = yuv_picture(in, memory);
+    Picture plain(width, height);
+    rgba_from_yuv(in, plain);
+    for (int level = 0; level < 4; ++level) {
+        const Picture converted = planes.converted();
+        REQUIRE(converted.width() == plain.width());
+        REQUIRE(converted.height() == plain.height());
+        double worst = 0;
+        for (int y = 0; y < plain.height(); ++y)
+            for (int x = 0; x < plain.width(); ++x) {
+                const Rgba a = pixel_at(converted, x, y), b = pixel_at(plain, x, y);
+                worst = std::max({worst, double(std::abs(a.r - b.r)), double(std::abs(a.g - b.g)),
+                                  double(std::abs(a.b - b.b))});
+            }
+        INFO(level << ' ' << depth << ' ' << width);
+        // Half a step of ten bits and the rounding of halves; halved chroma is a mean of less.
+        CHECK(worst < (level == 0 ? 0.001 : 0.02));
+        planes = halved(planes);
+        plain = halved(plain);
+    }
 }

@@ -125,7 +125,7 @@ TEST_CASE("with distances and light, the kernel does what the slow obvious way d
     const Filter filter = GENERATE(Filter::linear, Filter::cubic);
     const BlendPlan plan = make_plan(plan_key(shot, map_view(GENERATE(256, 1300), filter)));
     REQUIRE_FALSE(plan.directions.empty());
-    std::vector<Picture> sources;
+    std::vector<SourcePicture> sources;
     std::vector<SphereGrid> lights;
     CHECK((plan.feather_power > 1) == (shot.seams.blend.kind == Blending::feathered));
     SphereGrid distances(90, 2);
@@ -208,13 +208,13 @@ TEST_CASE("what is hidden comes from nobody who is not to supply it: past a reac
     }
     const float other = GENERATE(0.0f, 0.2f); // what the second supplies
     for (const float w : {1 - other, other}) plan.weights.insert(plan.weights.end(), kSegment, w);
-    std::vector<Picture> sources; // each its own: copies share their pixels
-    for (int c = 0; c < 2; ++c) sources.emplace_back(8, 8);
+    Picture red(8, 8), green(8, 8);
     for (int y = 0; y < 8; ++y)
         for (int x = 0; x < 8; ++x) {
-            set_pixel(sources[0], x, y, {1, 0, 0, 1});
-            set_pixel(sources[1], x, y, {0, 1, 0, 1});
+            set_pixel(red, x, y, {1, 0, 0, 1});
+            set_pixel(green, x, y, {0, 1, 0, 1});
         }
+    const std::vector<SourcePicture> sources{red, green};
     const SphereGrid distances(32, 2, 0.5f);
     const std::vector<std::uint64_t> hidden(std::size_t(34) * 34, 1); // from the first
     FrameParts frame{sources, {}, &distances, {}, Filter::cubic, hidden};

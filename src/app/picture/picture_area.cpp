@@ -174,11 +174,20 @@ const Camera* PictureArea::neighbour() const {
     }
     return best;
 }
-void PictureArea::set_playing(bool on) {
+void PictureArea::set_playing(bool on, bool every_frame) {
+    every_frame_ = every_frame;
     playing_ = on;
     slow_frames_ = 0;
     set_playing_open(false);
-    if (!on) ask(false); // in full, now that it rests
+    if (!on) service_.rest(), ask(false); // in full, now that it rests
+}
+void PictureArea::set_proxies(bool on) {
+    if (proxies_ == on) return;
+    proxies_ = on;
+    ask(false);
+}
+int PictureArea::shown_proxy_level() const {
+    return answer_.view ? answer_.view->proxy_level : 0;
 }
 void PictureArea::set_playing_open(bool on) {
     if (playing_open_ == on) return;
@@ -250,6 +259,10 @@ std::optional<PictureRequest> PictureArea::wanted(bool moving, bool without_flow
     request.trust = trust_ && !moving;
     request.distances = distances_ && !(moving && playing_);
     request.distance_steps = distance_steps_ && !moving;
+    request.proxies = proxies_ && (playing_ || (moving && request.time != asked_time_));
+    using Plays = PictureRequest::Plays;
+    request.plays = !playing_ ? Plays::no : every_frame_ ? Plays::every_frame : Plays::in_time;
+    asked_time_ = request.time;
     request.may_be_stopped = !moving && !playing_ && !(tool_ && tool_->is_painting());
     flow_asked_ = shot->seams.flow;
     if (request.view && ((without_flow && shot->seams.flow.on) || (moving && shot->look.denoise.on))) {

@@ -52,9 +52,16 @@ class PictureArea : public QWidget {
     /// Shows the selected camera and its neighbour alone by turns, several times a second, in map and window
     /// view.
     void set_flicker(bool on);
-    void set_playing(bool on);
+    void set_playing(bool on, bool every_frame = false);
+    /// Whether proxies are shown while it plays and while the playhead is dragged.
+    void set_proxies(bool on);
+    bool shows_proxies() const { return proxies_; }
+    /// The one on show was made from proxies: how often they are halved; 0: from the sources themselves.
+    int shown_proxy_level() const;
     /// How many pictures were shown so far, of any kind.
     int shown() const { return shown_; }
+    /// How many different moments were painted so far: what an eye saw change.
+    int painted() const { return painted_; }
     /// While playing: whether parallax is left open, since closing it takes too long here.
     bool plays_without_parallax() const { return playing_open_; }
     /// Control points: their residuals on a lens, what they will double by on the sphere.
@@ -92,6 +99,7 @@ class PictureArea : public QWidget {
     const Camera* selected() const; ///< the selected camera, or the first; nullptr: there is none
 
   signals:
+    void picture_shown(); ///< another one was painted
     void playing_open_changed();
     void mode_changed();
     void eyes_changed();
@@ -156,7 +164,8 @@ class PictureArea : public QWidget {
     ViewState view_; ///< without what view() adds
     DragUse drag_use_ = DragUse::look;
     LevelHold level_hold_ = LevelHold::none;
-    int shown_ = 0;
+    int shown_ = 0, painted_ = 0;
+    Seconds painted_time_{-1};
     int slow_frames_ = 0; ///< one after the other while playing with parallax closed
     bool footprints_ = false, overlaps_ = false, coverage_ = false, supply_ = false, playing_ = false,
          playing_open_ = false, settled_ = false;
@@ -166,7 +175,8 @@ class PictureArea : public QWidget {
     Turn grip_orientation_;
     quint64 number_ = 0;
     quint64 mode_since_ = 0; ///< answers to earlier requests are of another mode
-    bool patches_ = true;
+    bool patches_ = true, proxies_ = true, every_frame_ = false;
+    Seconds asked_time_{-1};  ///< of the last request
     FlowSettings flow_asked_; ///< of the last picture
     PictureAnswer answer_;
     qsizetype remarks_ = 0; ///< of the last answer,

@@ -15,6 +15,11 @@ void PictureArea::paintEvent(QPaintEvent*) {
     p.fillRect(rect(), colour::surround);
     p.setRenderHint(QPainter::SmoothPixmapTransform);
     if (!session_.shot()) return;
+    if (!answer_.images.empty() && answer_.time != painted_time_) {
+        ++painted_;
+        painted_time_ = answer_.time;
+        QMetaObject::invokeMethod(this, &PictureArea::picture_shown, Qt::QueuedConnection);
+    }
     if (mode() == ViewMode::sheet)
         paint_sheet(p);
     else if (mode() == ViewMode::lens)
@@ -388,6 +393,12 @@ void PictureArea::paint_words(QPainter& p) {
         p.drawText(box, Qt::AlignCenter | Qt::TextWordWrap, text);
     };
     if (!words_.isEmpty()) badge(words_.join("\n"), Qt::AlignBottom | Qt::AlignLeft, colour::text);
+    if (const int level = shown_proxy_level(); level > 0)
+        badge(QString("proxies, %1 of the size")
+                  .arg(level == 1   ? "half"
+                       : level == 2 ? "a quarter"
+                                    : "an eighth"),
+              Qt::AlignTop | Qt::AlignLeft, colour::care);
     if (loop_.is_on())
         badge(loop_.pictures() == 0
                   ? QString("Loop: %1 % of its pictures made (Esc ends)").arg(int(100 * loop_.share_made()))

@@ -18,7 +18,7 @@ QImage image_of(const Picture& picture) {
 }
 
 PictureService::PictureService(std::shared_ptr<MediaLibrary> library, QObject* parent)
-    : QObject(parent), composer_(std::move(library)) {
+    : QObject(parent), composer_(library), read_ahead_(library) {
     thread_ = std::thread([this] { work(); });
 }
 
@@ -41,6 +41,116 @@ void PictureService::ask(PictureRequest request) {
     changed_.notify_all();
 }
 
+void PictureService::rest() {
+    {
+        const std::lock_guard lock(mutex_);
+        rests_ = true;
+    }
+    read_ahead_.stop();
+}
+
+void PictureService::set_proxies(std::shared_ptr<const ProxyStore> store) {
+    composer_.library().set_proxies(store);
+    const std::lock_guard lock(mutex_);
+    proxies_ = std::move(store);
+    look_anew_ = true;
+}
+
+int PictureService::proxy_level(const Project& project, const Shot& shot) {
+    std::vector<MediaRef> refs;
+    for (const ShotCamera& use : shot.cameras)
+        if (const Media* media = use.used ? find_media(project, use.media) : nullptr)
+            refs.push_back(media->ref);
+    std::shared_ptr<const ProxyStore> store;
+    {
+        const std::lock_guard lock(mutex_);
+        store = proxies_;
+        if (!look_anew_ && refs == looked_for_) return found_level_;
+        look_anew_ = false;
+    }
+    looked_for_ = refs;
+    found_level_ = 0;
+    for (const MediaRef& ref : refs)
+        if (const auto files = store ? store->of(ref) : std::vector<ProxyFile>(); !files.empty())
+            found_level_ = std::max(found_level_, files.front().level);
+    return found_level_;
+}
+
+bool PictureService::keep_to_schedule(PictureRequest& request) {
+    const Shot* shot = find_shot(*request.project, request.shot);
+    if (!shot) return true;
+    const FrameRate rate = shot->timing.rate;
+    const std::int64_t now = frame_index(request.time, rate);
+    const auto second = std::int64_t(std::max(1.0, rate.to_double()));
+    const std::int64_t furthest = promised_.empty() ? made_frame_ : promised_.back();
+    // A picture may be made one frame early.
+    const bool goes_on =
+        made_frame_ >= 0 && now >= asked_frame_ && now >= made_frame_ - 1 && now - furthest < second;
+    const bool every = request.plays == PictureRequest::Plays::every_frame;
+    const bool same = request.project == made_of_ && *request.view == made_view_;
+    asked_frame_ = now;
+    made_of_ = request.project;
+    made_view_ = *request.view;
+    if (!goes_on) promised_.clear(), late_ = in_time_ = 0;
+    if (goes_on && now <= made_frame_) { // it is on show, unless what it shows was changed
+        request.time = frame_time(made_frame_, rate);
+        return !same;
+    }
+    if (every) step_ = 1;
+    int dropped = 0;
+    while (!promised_.empty() && promised_.front() < now) promised_.pop_front(), ++dropped;
+    // As many are promised as can be made: fewer when some came too late, more when all came in time. What
+    // did not work is tried again after twice as long.
+    constexpr int kLateOnes = 2, kMostPatience = 16;
+    late_ += dropped;
+    if (!every && late_ >= kLateOnes) {
+        patience_ = tries_ ? std::min(2 * patience_, kMostPatience) : 1;
+        step_ = int(std::min<std::int64_t>(step_ + 1, second));
+        late_ = in_time_ = 0, tries_ = false;
+    } else if (step_ > 1 && in_time_ * step_ * 2 > patience_ * second) {
+        --step_;
+        late_ = in_time_ = 0, tries_ = true;
+    }
+    if (goes_on && !promised_.empty()) {
+        if (promised_.front() > now + 1) return false;
+        made_frame_ = promised_.front();
+        promised_.pop_front();
+        ++in_time_;
+    } else {
+        // Never back to where sources were read already.
+        made_frame_ = goes_on ? std::max(now, furthest) : now;
+    }
+    constexpr std::size_t kAhead = 4; // pictures
+    while (promised_.size() < kAhead)
+        promised_.push_back((promised_.empty() ? made_frame_ : promised_.back()) + step_);
+    request.time = frame_time(made_frame_, rate);
+    return true;
+}
+
+void PictureService::read_ahead_of(const PictureRequest& request) {
+    const Shot* shot = find_shot(*request.project, request.shot);
+    if (!shot || !request.view) return read_ahead_.stop();
+    std::vector<ReadAhead::Run> runs;
+    try {
+        for (const auto& read : composer_.reads_of(*request.project, *shot, request.time, *request.view)) {
+            const Footage footage = request.view->proxy_level > 0 ? Footage::proxies : Footage::originals;
+            ReadAhead::Run run{read.ref, read.level, footage, {}};
+            const auto promise = [&](Seconds time) {
+                run.times.push_back(shown_time(shot->cameras[read.camera], time, shot->timing.rate));
+            };
+            promise(request.time);
+            for (const std::int64_t frame : promised_) promise(frame_time(frame, shot->timing.rate));
+            const auto same = std::find_if(runs.begin(), runs.end(), [&](const ReadAhead::Run& r) {
+                return r.ref == run.ref && r.level == run.level;
+            });
+            if (same == runs.end()) runs.push_back(std::move(run));
+        }
+    } catch (const std::exception&) {
+        runs.clear(); // told by the picture itself
+    }
+    read_ahead_.want(std::move(runs));
+}
+
 void PictureService::work() {
     while (true) {
         PictureRequest request;
@@ -52,9 +162,18 @@ void PictureService::work() {
             request = std::move(*waiting_);
             waiting_.reset();
             running_ = cancel;
+            if (rests_) made_frame_ = -1, rests_ = false;
             may_be_stopped_ = request.may_be_stopped;
         }
         PictureAnswer made;
+        if (request.proxies && request.view)
+            if (const Shot* shot = find_shot(*request.project, request.shot))
+                request.view->proxy_level = proxy_level(*request.project, *shot);
+        const bool plays = request.plays != PictureRequest::Plays::no && request.view;
+        if (plays) {
+            if (!keep_to_schedule(request)) continue;
+            read_ahead_of(request);
+        }
         try {
             made = answer_to(request, composer_, cancel);
         } catch (const Cancelled&) {

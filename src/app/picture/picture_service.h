@@ -3,12 +3,14 @@
 #include "app/picture/distance_view.h"
 #include "app/picture/eyes_look.h"
 #include "base/progress.h"
+#include "media/read_ahead.h"
 #include "stitch/compose.h"
 
 #include <QImage>
 #include <QObject>
 
 #include <condition_variable>
+#include <deque>
 #include <mutex>
 #include <optional>
 #include <thread>
@@ -28,7 +30,10 @@ struct PictureRequest {
     bool trust = false;               ///< where distances found are trusted, too
     bool distances = false;           ///< laid over the pictures as colours
     bool distance_steps = false;      ///< where they step
-    bool may_be_stopped = false;      ///< for another that is asked for meanwhile: nothing moves or plays
+    /// It plays: pictures after this one will be asked for, every frame or as many as can be shown in time.
+    enum class Plays { no, in_time, every_frame } plays = Plays::no;
+    bool proxies = false;        ///< will do where there are such
+    bool may_be_stopped = false; ///< for another that is asked for meanwhile: nothing moves or plays
     quint64 number = 0;
 };
 
@@ -62,6 +67,10 @@ class PictureService : public QObject {
     explicit PictureService(std::shared_ptr<MediaLibrary> library, QObject* parent = nullptr);
     ~PictureService() override;
     void ask(PictureRequest request);
+    /// What was read ahead is of no use any more.
+    void rest();
+    /// Proxies are looked for there from now on, and anew.
+    void set_proxies(std::shared_ptr<const ProxyStore> store);
     Composer& composer() { return composer_; }
 
   signals:
@@ -69,8 +78,30 @@ class PictureService : public QObject {
 
   private:
     void work();
+    /// How often the sources of a shot are halved that have proxies; 0: none has.
+    int proxy_level(const Project& project, const Shot& shot);
+    void read_ahead_of(const PictureRequest& request);
+    /// While it plays: makes the request one for a frame that was read ahead; false when the next of these is
+    /// not due yet.
+    bool keep_to_schedule(PictureRequest& request);
 
     Composer composer_;
+    ReadAhead read_ahead_;
+    std::shared_ptr<const ProxyStore> proxies_; ///< with the mutex
+    std::vector<MediaRef> looked_for_;          ///< of those the level was found; the worker's own
+    int found_level_ = 0;
+    /// While it plays, in frames of the shot: what was made last, what comes next, which is read ahead in
+    /// this order, and how far these lie apart.
+    std::int64_t made_frame_ = -1, asked_frame_ = -1;
+    ProjectPtr made_of_;
+    View made_view_;
+    bool rests_ = false; ///< since then playing ended; with the mutex
+    std::deque<std::int64_t> promised_;
+    int step_ = 1;
+    int late_ = 0, in_time_ = 0; ///< pictures since the step was chosen
+    int patience_ = 1;           ///< half seconds in time before more are promised
+    bool tries_ = false;         ///< more than before, since the step was chosen
+    bool look_anew_ = true;      ///< with the mutex
     std::mutex mutex_;
     std::condition_variable changed_;
     std::optional<PictureRequest> waiting_;

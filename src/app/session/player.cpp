@@ -74,16 +74,56 @@ void Player::play(bool on) {
         session_.set_playhead(span.in);
     from_ = session_.playhead();
     clock_.start();
-    start_sound();
+    if (!every_frame_) start_sound();
     timer_.start(std::max(5, int(1000 / shot->timing.rate.to_double() / 2)));
     emit playing_changed(true);
+}
+
+void Player::set_every_frame(bool on) {
+    if (every_frame_ == on) return;
+    const bool plays = is_playing();
+    if (plays) play(false);
+    every_frame_ = on;
+    if (plays) play(true);
+}
+
+void Player::picture_shown() {
+    if (is_playing() && every_frame_) next_frame();
+}
+
+void Player::next_frame() {
+    const Shot* shot = session_.shot();
+    if (!shot) return play(false);
+    const Span span = used_span(*session_.project(), *shot, *session_.library());
+    const FrameRate rate = shot->timing.rate;
+    const std::int64_t next = frame_index(session_.playhead(), rate) + 1;
+    clock_.restart();
+    session_.set_playhead(next > frame_before(span.out, rate) ? span.in : frame_time(next, rate));
+}
+
+/// Since playing began: what was heard, where something is; a device that tells nothing yet, or stopped,
+/// leaves it to the clock.
+Seconds Player::now() const {
+    const Seconds clock = Rational(clock_.elapsed(), 1000);
+    if (!sink_ || sink_->state() != QAudio::ActiveState) return clock;
+    const Seconds heard = Rational(sink_->processedUSecs(), 1'000'000);
+    // Devices count in blocks: the clock fills the time between, within a tenth of a second of what is heard.
+    constexpr int kBlock_ms = 100;
+    const Seconds apart = clock - heard, most = Rational(kBlock_ms, 1000);
+    return apart > most || apart < Seconds(0) - most ? heard : clock;
 }
 
 void Player::tick() {
     const Shot* shot = session_.shot();
     if (!shot) return play(false);
+    if (every_frame_) {
+        // A picture that is not to be made at all (a view without one) must not hold it up for ever.
+        constexpr int kLongest_ms = 2000;
+        if (clock_.elapsed() > kLongest_ms) next_frame();
+        return;
+    }
     const Span span = used_span(*session_.project(), *shot, *session_.library());
-    const Seconds now = from_ + Rational(clock_.elapsed(), 1000);
+    const Seconds now = from_ + this->now();
     if (now >= span.out) { // round again
         from_ = span.in;
         clock_.restart();

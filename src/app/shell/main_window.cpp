@@ -51,7 +51,7 @@ std::filesystem::path demo_folder() {
 
 MainWindow::MainWindow(const std::filesystem::path& data_folder, std::shared_ptr<CacheBound> memory)
     : session_(data_folder / "autosave", memory), service_(session_.library()), queue_(memory),
-      player_(session_) {
+      player_(session_), proxies_(session_, service_) {
     setObjectName("main_window");
     setWindowIcon(icon("pale-orbit"));
     setAcceptDrops(true);
@@ -108,6 +108,7 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder, std::shared_ptr
         }
     }
     left_column->addWidget(new JobBar(stills_, session_, "still", "the file"));
+    left_column->addWidget(proxies_.bar());
     left_column->addWidget(timeline_);
     side_column->addWidget(panels_);
     middle_->addWidget(side_);
@@ -125,11 +126,12 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder, std::shared_ptr
     connect(&timeline_->ruler(), &TimeRuler::scrubbed, this, [this] { player_.play(false); });
     connect(&player_, &Player::playing_changed, this, [this](bool on) {
         timeline_->set_playing(on);
-        picture_->set_playing(on);
+        picture_->set_playing(on, player_.plays_every_frame());
         timeline_->set_note({}, {});
-        shown_before_ = picture_->shown();
+        shown_before_ = picture_->painted();
         on ? rate_timer_.start(1000) : rate_timer_.stop();
     });
+    connect(picture_, &PictureArea::picture_shown, &player_, &Player::picture_shown);
     connect(&rate_timer_, &QTimer::timeout, this, &MainWindow::tell_playing);
     connect(&timeline_->ruler(), &TimeRuler::marker_wanted, this, &MainWindow::edit_marker);
     connect(picture_, &PictureArea::mode_changed, this, [this] {
@@ -161,9 +163,18 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder, std::shared_ptr
 void MainWindow::tell_playing() {
     const Shot* shot = session_.shot();
     if (!shot) return;
-    const int shown = picture_->shown() - shown_before_,
+    const int shown = picture_->painted() - shown_before_,
               all = int(std::lround(shot->timing.rate.to_double()));
-    shown_before_ = picture_->shown();
+    shown_before_ = picture_->painted();
+    if (player_.plays_every_frame())
+        return timeline_->set_note(QString("%1 fps, every frame").arg(shown),
+                                   "Frames shown in the last second; each is shown, however long that takes");
+    constexpr double kSlow = 0.8; // of all frames
+    if (shown < kSlow * all && picture_->shown_proxy_level() == 0 && !slow_told_) {
+        slow_told_ = true;
+        say("Not every frame can be shown in time here. Play > Make proxies lets it play smoothly.",
+            Signal::care);
+    }
     // Beside the time there is room for few words.
     const QString dropped = shown < all - 1 ? QString(", %1 dropped").arg(all - shown) : QString();
     timeline_->set_note(QString("%1 of %2 fps").arg(std::min(shown, all)).arg(all) +

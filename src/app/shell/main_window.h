@@ -2,6 +2,7 @@
 
 #include "app/session/player.h"
 #include "app/shell/orbit_rail.h"
+#include "app/shell/proxy_jobs.h"
 #include "app/stations/station.h"
 
 #include <QMainWindow>
@@ -61,6 +62,7 @@ class MainWindow : public QMainWindow {
     void make_view_bar(QWidget* holder);
     void follow_project();
     void tell_playing();
+    void make_play_actions(QMenu* play);
     void refresh_title();
     void say(const QString& text, Signal signal);
     void step(int frames);
@@ -86,6 +88,7 @@ class MainWindow : public QMainWindow {
     PictureService service_;
     RenderQueue queue_;
     Player player_;
+    ProxyJobs proxies_;
     OrbitRail* rail_;
     PictureArea* picture_;
     RigView* rig_view_;
@@ -106,6 +109,7 @@ class MainWindow : public QMainWindow {
     QLabel *message_, *message_icon_;
     QTimer message_timer_, rate_timer_; ///< the latter ticks each second while playing
     int shown_before_ = 0;
+    bool slow_told_ = false; ///< that proxies would help
     QMenu* recent_;
     QAction *undo_, *redo_;
     QList<QAction*> actions_;

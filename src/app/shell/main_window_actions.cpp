@@ -28,7 +28,7 @@ QAction* MainWindow::action(const QString& group, const Command& command) {
     if (!command.key.isEmpty()) a->setShortcut(command.key);
     a->setProperty("group", group);
     a->setProperty("also", command.also);
-    connect(a, &QAction::triggered, this, command.work);
+    if (command.work) connect(a, &QAction::triggered, this, command.work);
     actions_ << a;
     return a;
 }
@@ -265,6 +265,7 @@ void MainWindow::make_actions() {
     add(
         play, "Loop the second round the playhead", QKeySequence("Shift+Space"),
         [this] { picture_->toggle_loop(); }, "repeat");
+    make_play_actions(play);
     add(
         play, "One frame back", QKeySequence(","), [this] { step(-1); }, "previous");
     add(

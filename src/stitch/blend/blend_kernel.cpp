@@ -126,36 +126,43 @@ HWY_ATTR HWY_INLINE V4 linear_sample(const Half* p, std::ptrdiff_t stride, const
 #endif
 }
 
+using DS = hn::CappedTag<float, kSegment>; ///< a segment's pixels side by side, or some of them
+using DSI = hn::RebindToSigned<DS>;
+using VS = hn::Vec<DS>;
+using VSI = hn::Vec<DSI>;
+
+/// Where a segment's pixels lie in a source, continuous coordinates.
 struct alignas(64) Spots {
-    std::int32_t offset[kSegment], phase_u[kSegment], phase_v[kSegment];
+    float u[kSegment], v[kSegment];
     float rim[kSegment]; ///< what undoing the falloff multiplies a tone's scale by
 };
 
-/// Where each of a segment's pixels reads from: offset of the first tap in pixels, and the filter phases;
-/// with a tone, what its rim does there too.
-/// `nearer` is how much nearer than the agree distance each pixel is (1/m), or nullptr.
+/// Of pictures in the working format: offset of the first tap in pixels, and the filter phases.
+struct alignas(64) Taps {
+    std::int32_t offset[kSegment], phase_u[kSegment], phase_v[kSegment];
+};
+
+/// A segment's pixels, channel by channel.
+struct alignas(64) Channels {
+    float r[kSegment], g[kSegment], b[kSegment], a[kSegment];
+};
+
 template <Filter filter>
+inline constexpr int kTapsBefore = filter == Filter::cubic ? 1 : 0;
+template <Filter filter>
+inline constexpr int kTapsRead = filter == Filter::cubic ? 4 : 2;
+
+/// Where each of a segment's pixels lies; with a tone, what its rim does there too.
+/// `nearer` is how much nearer than the agree distance each pixel is (1/m), or nullptr.
 HWY_ATTR HWY_INLINE void find_spots(const BlendPlan& plan, const Contribution& c, const float* nearer,
-                                    int width, int height, const CameraTone& tone, Spots& spots) {
-    const hn::CappedTag<float, kSegment> d;
-    const hn::RebindToSigned<decltype(d)> di;
-    constexpr int kBefore = filter == Filter::cubic ? 1 : 0, kReads = filter == Filter::cubic ? 4 : 2;
+                                    const CameraTone& tone, Spots& spots) {
+    const DS d;
     // Lagrange's parabola through pixel offsets 0, 7.5 and 15.
-    const float a_u = (c.u[2] - 2 * c.u[1] + c.u[0]) / 112.5f, a_v = (c.v[2] - 2 * c.v[1] + c.v[0]) / 112.5f;
-    const float b_u = (c.u[2] - c.u[0]) / 15 - 15 * a_u, b_v = (c.v[2] - c.v[0]) / 15 - 15 * a_v;
+    constexpr float kBend = 1 / 112.5f, kSlope = 1 / 15.0f;
+    const float a_u = (c.u[2] - 2 * c.u[1] + c.u[0]) * kBend, a_v = (c.v[2] - 2 * c.v[1] + c.v[0]) * kBend;
+    const float b_u = (c.u[2] - c.u[0]) * kSlope - 15 * a_u, b_v = (c.v[2] - c.v[0]) * kSlope - 15 * a_v;
     const Parallax* parallax = nullptr;
     if (nearer && c.parallax != Contribution::kNone) parallax = &plan.parallaxes[c.parallax];
-    const auto phases = hn::Set(d, float(kPhases)), half = hn::Set(d, 0.5f);
-    const auto place = [&](hn::Vec<decltype(d)> at, int size, std::int32_t* phase) HWY_ATTR {
-        // Clamped so that no pixel outside the picture is read whatever the plan says of pixels with weight
-        // 0.
-        at = hn::Min(hn::Max(hn::Sub(at, half), hn::Set(d, float(kBefore))),
-                     hn::Set(d, float(size - kReads + kBefore)));
-        const auto whole = hn::ConvertTo(di, at); // at >= 0: truncation is the floor
-        const auto fraction = hn::Sub(at, hn::ConvertTo(d, whole));
-        hn::Store(hn::ConvertTo(di, hn::MulAdd(fraction, phases, half)), di, phase);
-        return hn::Sub(whole, hn::Set(di, kBefore));
-    };
     for (std::size_t i = 0; i < kSegment; i += hn::Lanes(d)) {
         hn::Vec<decltype(d)> u, v;
         if (c.exact) {
@@ -169,7 +176,7 @@ HWY_ATTR HWY_INLINE void find_spots(const BlendPlan& plan, const Contribution& c
         if (parallax) {
             const auto t = hn::Iota(d, float(i));
             const auto along = [&](const float* n) HWY_ATTR {
-                const float a = (n[2] - 2 * n[1] + n[0]) / 112.5f, b = (n[2] - n[0]) / 15 - 15 * a;
+                const float a = (n[2] - 2 * n[1] + n[0]) * kBend, b = (n[2] - n[0]) * kSlope - 15 * a;
                 return hn::MulAdd(hn::MulAdd(hn::Set(d, a), t, hn::Set(d, b)), t, hn::Set(d, n[0]));
             };
             const auto rho = hn::Min(hn::Max(hn::Load(d, nearer + i), hn::Set(d, parallax->low)),
@@ -185,13 +192,43 @@ HWY_ATTR HWY_INLINE void find_spots(const BlendPlan& plan, const Contribution& c
             rim = hn::MulAdd(q, rim, hn::Set(d, tone.rim[0]));
             hn::Store(hn::MulAdd(q, rim, hn::Set(d, 1.0f)), d, spots.rim + i);
         }
-        const auto x = place(u, width, spots.phase_u + i), y = place(v, height, spots.phase_v + i);
-        hn::Store(hn::Add(hn::Mul(y, hn::Set(di, width)), x), di, spots.offset + i);
+        hn::Store(u, d, spots.u + i);
+        hn::Store(v, d, spots.v + i);
+    }
+}
+
+/// A place along one side: the whole pixel of the first tap, and how far past the tap before it that is.
+struct Place {
+    VSI first;
+    VS fraction;
+};
+/// Clamped so that no sample outside the picture is read whatever the plan says of pixels with weight 0.
+template <Filter filter>
+HWY_ATTR HWY_INLINE Place place(VS at, int size) {
+    const DS d;
+    const DSI di;
+    at = hn::Min(hn::Max(hn::Sub(at, hn::Set(d, 0.5f)), hn::Set(d, float(kTapsBefore<filter>))),
+                 hn::Set(d, float(size - kTapsRead<filter> + kTapsBefore<filter>)));
+    const auto whole = hn::ConvertTo(di, at); // at >= 0: truncation is the floor
+    return {hn::Sub(whole, hn::Set(di, kTapsBefore<filter>)), hn::Sub(at, hn::ConvertTo(d, whole))};
+}
+
+template <Filter filter>
+HWY_ATTR HWY_INLINE void find_taps(const Spots& spots, int width, int height, Taps& taps) {
+    const DS d;
+    const DSI di;
+    const auto phases = hn::Set(d, float(kPhases)), half = hn::Set(d, 0.5f);
+    for (std::size_t i = 0; i < kSegment; i += hn::Lanes(d)) {
+        const Place x = place<filter>(hn::Load(d, spots.u + i), width),
+                    y = place<filter>(hn::Load(d, spots.v + i), height);
+        hn::Store(hn::ConvertTo(di, hn::MulAdd(x.fraction, phases, half)), di, taps.phase_u + i);
+        hn::Store(hn::ConvertTo(di, hn::MulAdd(y.fraction, phases, half)), di, taps.phase_v + i);
+        hn::Store(hn::Add(hn::Mul(y.first, hn::Set(di, width)), x.first), di, taps.offset + i);
     }
 }
 
 template <Filter filter>
-HWY_ATTR HWY_INLINE V4 sample(const Half* base, std::ptrdiff_t stride, const Spots& s, int i,
+HWY_ATTR HWY_INLINE V4 sample(const Half* base, std::ptrdiff_t stride, const Taps& s, int i,
                               const Taps4* cubic, const Taps2* linear) {
     const Half* p = base + std::ptrdiff_t(s.offset[i]) * 4;
     if constexpr (filter == Filter::cubic)
@@ -200,25 +237,147 @@ HWY_ATTR HWY_INLINE V4 sample(const Half* base, std::ptrdiff_t stride, const Spo
         return linear_sample(p, stride, linear[s.phase_u[i]], linear[s.phase_v[i]]);
 }
 
-/// A source as the inner loop wants it.
+/// Weights of the taps about each place (catmull_rom() in blend_parts.h, or linear).
+template <Filter filter>
+HWY_ATTR HWY_INLINE void weigh_taps(VS t, VS* w) {
+    const DS d;
+    const auto one = hn::Set(d, 1.0f);
+    if constexpr (filter == Filter::linear) {
+        w[0] = hn::Sub(one, t);
+        w[1] = t;
+    } else {
+        const auto half = hn::Set(d, 0.5f), t2 = hn::Mul(t, t);
+        w[0] = hn::Mul(hn::MulSub(hn::NegMulAdd(half, t, one), t, half), t);
+        w[1] = hn::MulAdd(hn::MulSub(hn::Set(d, 1.5f), t, hn::Set(d, 2.5f)), t2, one);
+        w[2] =
+            hn::Mul(hn::MulAdd(hn::MulSub(hn::Set(d, 2.0f), t, hn::Mul(hn::Set(d, 1.5f), t2)), one, half), t);
+        w[3] = hn::Mul(hn::MulSub(half, t, half), t2);
+    }
+}
+
+/// Of 32 bits at each place the bytes or words from the lowest on.
+template <int bits, int which>
+HWY_ATTR HWY_INLINE VS part_of(VSI read) {
+    const DS d;
+    const hn::RebindToUnsigned<DSI> du;
+    auto v = hn::ShiftRight<bits * which>(hn::BitCast(du, read));
+    if constexpr (bits * (which + 1) < 32) v = hn::And(v, hn::Set(du, (1u << bits) - 1));
+    return hn::ConvertTo(d, hn::BitCast(DSI(), v));
+}
+
+/// The weighed sum of a row's taps at each place, `at` bytes past `base`.
+template <Filter filter, int sample_bytes>
+HWY_ATTR HWY_INLINE VS row_sum(const std::uint8_t* base, VSI at, const VS* w) {
+    const DSI di;
+    const auto* from = reinterpret_cast<const std::int32_t*>(base);
+    const auto low = hn::GatherOffset(di, from, at);
+    constexpr int kBits = 8 * sample_bytes;
+    auto sum = hn::MulAdd(part_of<kBits, 1>(low), w[1], hn::Mul(part_of<kBits, 0>(low), w[0]));
+    if constexpr (filter == Filter::cubic) {
+        if constexpr (sample_bytes == 1) {
+            sum = hn::MulAdd(part_of<kBits, 2>(low), w[2], sum);
+            sum = hn::MulAdd(part_of<kBits, 3>(low), w[3], sum);
+        } else {
+            const auto high = hn::GatherOffset(di, from, hn::Add(at, hn::Set(di, 4)));
+            sum = hn::MulAdd(part_of<kBits, 0>(high), w[2], sum);
+            sum = hn::MulAdd(part_of<kBits, 1>(high), w[3], sum);
+        }
+    }
+    return sum;
+}
+
+/// Samples planes of Y', Cb and Cr at a segment's places and makes colours of what was found: luma by the
+/// filter, chroma linearly.
+template <Filter filter, int sample_bytes>
+HWY_ATTR HWY_INLINE void sample_planes(const YuvPicture& in, const Spots& spots, Channels& out) {
+    const DS d;
+    const DSI di;
+    const simd::YuvToRgb& c = in.colour;
+    const auto luma_stride = hn::Set(di, std::int32_t(in.luma_stride)),
+               chroma_stride = hn::Set(di, std::int32_t(in.chroma_stride));
+    const auto scale = hn::Set(d, in.chroma_scale), one = hn::Set(d, 1.0f);
+    for (std::size_t i = 0; i < kSegment; i += hn::Lanes(d)) {
+        const auto u = hn::Load(d, spots.u + i), v = hn::Load(d, spots.v + i);
+        const Place x = place<filter>(u, in.width), y = place<filter>(v, in.height);
+        VS wx[4], wy[4];
+        weigh_taps<filter>(x.fraction, wx);
+        weigh_taps<filter>(y.fraction, wy);
+        auto at = hn::Add(hn::Mul(y.first, luma_stride), hn::ShiftLeft<sample_bytes - 1>(x.first));
+        auto luma = hn::Mul(row_sum<filter, sample_bytes>(in.luma, at, wx), wy[0]);
+        for (int r = 1; r < kTapsRead<filter>; ++r) {
+            at = hn::Add(at, luma_stride);
+            luma = hn::MulAdd(row_sum<filter, sample_bytes>(in.luma, at, wx), wy[r], luma);
+        }
+        const Place cx = place<Filter::linear>(hn::MulAdd(u, scale, hn::Set(d, in.chroma_shift_x)),
+                                               in.chroma_width),
+                    cy = place<Filter::linear>(hn::MulAdd(v, scale, hn::Set(d, in.chroma_shift_y)),
+                                               in.chroma_height);
+        const auto right = cx.fraction, left = hn::Sub(one, right);
+        auto chroma_at = hn::Add(hn::Mul(cy.first, chroma_stride), hn::ShiftLeft<sample_bytes>(cx.first));
+        VS cb[2], cr[2];
+        for (int r = 0; r < 2; ++r) {
+            const auto* from = reinterpret_cast<const std::int32_t*>(in.chroma);
+            const auto first = hn::GatherOffset(di, from, chroma_at);
+            if constexpr (sample_bytes == 1) {
+                cb[r] = hn::MulAdd(part_of<8, 2>(first), right, hn::Mul(part_of<8, 0>(first), left));
+                cr[r] = hn::MulAdd(part_of<8, 3>(first), right, hn::Mul(part_of<8, 1>(first), left));
+            } else {
+                const auto second = hn::GatherOffset(di, from, hn::Add(chroma_at, hn::Set(di, 4)));
+                cb[r] = hn::MulAdd(part_of<16, 0>(second), right, hn::Mul(part_of<16, 0>(first), left));
+                cr[r] = hn::MulAdd(part_of<16, 1>(second), right, hn::Mul(part_of<16, 1>(first), left));
+            }
+            chroma_at = hn::Add(chroma_at, chroma_stride);
+        }
+        const auto centre = hn::Set(d, in.chroma_centre);
+        const auto blue = hn::Sub(hn::MulAdd(hn::Sub(cb[1], cb[0]), cy.fraction, cb[0]), centre),
+                   red = hn::Sub(hn::MulAdd(hn::Sub(cr[1], cr[0]), cy.fraction, cr[0]), centre);
+        luma = hn::Mul(hn::Sub(luma, hn::Set(d, c.y_offset)), hn::Set(d, c.y_scale));
+        hn::Store(hn::MulAdd(red, hn::Set(d, c.r_v), luma), d, out.r + i);
+        hn::Store(hn::MulAdd(red, hn::Set(d, c.g_v), hn::MulAdd(blue, hn::Set(d, c.g_u), luma)), d,
+                  out.g + i);
+        hn::Store(hn::MulAdd(blue, hn::Set(d, c.b_u), luma), d, out.b + i);
+        hn::Store(one, d, out.a + i);
+    }
+}
+
+/// A source as the inner loop wants it: planes, or pixels of the working format.
 struct Pixels {
-    const Half* base;
-    std::ptrdiff_t stride; ///< in halves
-    int width, height;
-    CameraTone tone;
-    alignas(16) float scale[4]; ///< of the tone; 0 for alpha
+    const YuvPicture* planes = nullptr;
+    const Half* base = nullptr;
+    std::ptrdiff_t stride = 0; ///< in halves
+    int width = 0, height = 0;
+    CameraTone tone{};
 };
 
-/// A pixel with its camera's tone (stitch/tone.h); alpha stays.
-HWY_ATTR HWY_INLINE V4 toned(V4 e, const float* scale, float rim) {
-    alignas(16) static constexpr float kAlpha[4] = {0, 0, 0, 1},
-                                       kFoot[4] = {kCurveFoot, kCurveFoot, kCurveFoot, 0};
-    const D4 d;
-    const V4 s = hn::MulAdd(hn::Set(d, rim), hn::Load(d, scale), hn::Load(d, kAlpha)),
-             foot = hn::Load(d, kFoot);
-    const V4 curve = hn::MulSub(s, hn::Add(e, foot), foot);
-    const V4 slope = hn::MulAdd(hn::Mul(foot, hn::Set(d, 1 / kFootEnd)), hn::Sub(s, hn::Set(d, 1.0f)), s);
+/// One channel with its camera's tone (stitch/source/tone.h).
+HWY_ATTR HWY_INLINE VS toned(VS e, float scale, VS rim) {
+    const DS d;
+    const VS s = hn::Mul(rim, hn::Set(d, scale)), foot = hn::Set(d, kCurveFoot);
+    const VS curve = hn::MulSub(s, hn::Add(e, foot), foot);
+    const VS slope = hn::MulAdd(hn::Set(d, kCurveFoot / kFootEnd), hn::Sub(s, hn::Set(d, 1.0f)), s);
     return hn::IfThenElse(hn::Lt(e, hn::Set(d, kFootEnd)), hn::Mul(slope, e), curve);
+}
+HWY_ATTR HWY_INLINE void tone_channels(const CameraTone& tone, const float* rim, Channels& c) {
+    const DS d;
+    for (std::size_t i = 0; i < kSegment; i += hn::Lanes(d)) {
+        const VS r = hn::Load(d, rim + i);
+        hn::Store(toned(hn::Load(d, c.r + i), tone.scale[0], r), d, c.r + i);
+        hn::Store(toned(hn::Load(d, c.g + i), tone.scale[1], r), d, c.g + i);
+        hn::Store(toned(hn::Load(d, c.b + i), tone.scale[2], r), d, c.b + i);
+    }
+}
+
+HWY_ATTR HWY_INLINE void store_channels(const Channels& c, int count, Half* to) {
+    const DS d;
+    const hn::Rebind<hwy::float16_t, DS> dh;
+    const hn::Rebind<std::uint16_t, DS> d16;
+    const auto bits = [&](const float* from)
+                          HWY_ATTR { return hn::BitCast(d16, hn::DemoteTo(dh, hn::Load(d, from))); };
+    alignas(64) Half whole[kSegment * 4];
+    Half* const out = count == kSegment ? to : whole;
+    for (std::size_t i = 0; i < kSegment; i += hn::Lanes(d))
+        hn::StoreInterleaved4(bits(c.r + i), bits(c.g + i), bits(c.b + i), bits(c.a + i), d16, out + 4 * i);
+    if (out != to) std::copy_n(whole, 4 * count, to);
 }
 
 template <Filter filter>
@@ -226,20 +385,25 @@ class Blender {
   public:
     Blender(const BlendPlan& plan, const FrameParts& frame) : plan_(plan), frame_(frame) {
         for (std::size_t i = 0; i < frame.sources.size(); ++i) {
-            const Picture& p = frame.sources[i];
-            Pixels pixels{p.row(0), std::ptrdiff_t(p.width()) * 4, p.width(), p.height(), {}, {0, 0, 0, 0}};
+            Pixels pixels;
+            pixels.planes = frame.sources[i].yuv();
+            if (const Picture* p = frame.sources[i].picture()) {
+                pixels.base = p->row(0);
+                pixels.width = p->width(), pixels.height = p->height();
+                pixels.stride = std::ptrdiff_t(p->width()) * 4;
+            }
             if (!frame.tones.empty()) pixels.tone = frame.tones[i];
-            std::copy(pixels.tone.scale, pixels.tone.scale + 3, pixels.scale);
             sources_.push_back(pixels);
         }
         if (frame.distances) distance_places_ = places_for(plan, *frame.distances);
         if (!frame.lights.empty()) light_places_ = places_for(plan, frame.lights[0]);
     }
 
-    HWY_ATTR void segment(std::size_t index, int count, Half* to) {
+    /// The pixels of a segment, of which `count` are in the picture.
+    HWY_ATTR void segment(std::size_t index, int count, Channels& to) {
         const Segment& segment = plan_.segments[index];
         if (segment.count == 0) {
-            std::memset(to, 0, std::size_t(count) * 8);
+            to = {};
             return;
         }
         directions_ = plan_.directions.empty() ? nullptr : &plan_.directions[index];
@@ -259,46 +423,47 @@ class Blender {
         if (moves && frame_.silhouettes && !frame_.silhouettes->empty() && find_sides())
             both_sides(c, segment, count, to);
         else
-            one_side(c, segment, count, nearer, to);
+            one_side(c, segment, nearer, to);
     }
 
   private:
     /// At the distances of nearer_; of what is hidden on that side.
-    HWY_ATTR void one_side(const Contribution* c, const Segment& segment, int count, const float* nearer,
-                           Half* to) {
+    HWY_ATTR void one_side(const Contribution* c, const Segment& segment, const float* nearer, Channels& to) {
         const bool hides =
             nearer && !frame_.hidden.empty() && find_visible(c, segment.count + segment.reserves);
-        if (segment.count == 1 && c->full && count == kSegment && frame_.lights.empty() && !hides)
+        if (segment.count == 1 && c->full && frame_.lights.empty() && !hides)
             alone(*c, nearer, to);
         else
-            shared(c, segment.count, hides ? segment.reserves : 0, hides, count, nearer, to);
+            shared(c, segment.count, hides ? segment.reserves : 0, hides, nearer, to);
     }
 
     /// What lies behind and what stands near, each by its own distances, mixed as find_sides() says.
-    HWY_ATTR void both_sides(const Contribution* c, const Segment& segment, int count, Half* to) {
+    HWY_ATTR void both_sides(const Contribution* c, const Segment& segment, int count, Channels& to) {
         constexpr float kNothing = 1.0f / 512;
         const auto [least, most] = std::minmax_element(near_share_, near_share_ + count);
         if (*least > 1 - kNothing || *most < kNothing) {
             side_ = *least > 1 - kNothing ? Side::near : Side::far;
             std::copy_n(side_ == Side::near ? near_ : far_, kSegment, nearer_);
-            one_side(c, segment, count, nearer_, to);
+            one_side(c, segment, nearer_, to);
         } else {
-            alignas(16) Half behind[kSegment * 4];
+            Channels behind;
             side_ = Side::far;
             std::copy_n(far_, kSegment, nearer_);
-            one_side(c, segment, count, nearer_, behind);
+            one_side(c, segment, nearer_, behind);
             side_ = Side::near;
             std::copy_n(near_, kSegment, nearer_);
-            one_side(c, segment, count, nearer_, to);
-            const D4 d;
-            const hn::Rebind<hwy::float16_t, D4> dh;
-            const auto load = [&](const Half* p) HWY_ATTR {
-                return hn::PromoteTo(d, hn::LoadU(dh, reinterpret_cast<const hwy::float16_t*>(p)));
-            };
-            for (int i = 0; i < count; ++i) {
-                const V4 far = load(behind + 4 * i);
-                store(hn::MulAdd(hn::Set(d, near_share_[i]), hn::Sub(load(to + 4 * i), far), far),
-                      to + 4 * i);
+            one_side(c, segment, nearer_, to);
+            const DS d;
+            for (std::size_t i = 0; i < kSegment; i += hn::Lanes(d)) {
+                const VS share = hn::LoadU(d, near_share_ + i);
+                const auto mix = [&](float* near, const float* far) HWY_ATTR {
+                    const VS f = hn::Load(d, far + i);
+                    hn::Store(hn::MulAdd(share, hn::Sub(hn::Load(d, near + i), f), f), d, near + i);
+                };
+                mix(to.r, behind.r);
+                mix(to.g, behind.g);
+                mix(to.b, behind.b);
+                mix(to.a, behind.a);
             }
         }
         side_ = Side::whole;
@@ -557,25 +722,36 @@ class Blender {
         }
     }
 
-    HWY_ATTR void alone(const Contribution& c, const float* nearer, Half* to) {
-        const Pixels& source = sources_[c.camera];
-        find_spots<filter>(plan_, c, nearer, source.width, source.height, source.tone, spots_);
-        if (!source.tone.plain) {
+    /// A segment's pixels of one source as they are, toned; of the working format only those with a weight.
+    HWY_ATTR HWY_INLINE void sample_segment(const Pixels& source, const float* weights, Channels& to) {
+        if (const YuvPicture* planes = source.planes) {
+            if (planes->sample_bytes == 1)
+                sample_planes<filter, 1>(*planes, spots_, to);
+            else
+                sample_planes<filter, 2>(*planes, spots_, to);
+        } else {
+            const D4 d4;
+            alignas(64) float pixels[kSegment * 4];
+            find_taps<filter>(spots_, source.width, source.height, taps_);
             for (int i = 0; i < kSegment; ++i)
-                store(toned(at(source, i), source.scale, spots_.rim[i]), to + 4 * i);
-            return;
+                hn::Store(!weights || weights[i] > 0 ? at(source, i) : hn::Zero(d4), d4, pixels + 4 * i);
+            const DS d;
+            for (std::size_t i = 0; i < kSegment; i += hn::Lanes(d)) {
+                VS r, g, b, a;
+                hn::LoadInterleaved4(d, pixels + 4 * i, r, g, b, a);
+                hn::Store(r, d, to.r + i);
+                hn::Store(g, d, to.g + i);
+                hn::Store(b, d, to.b + i);
+                hn::Store(a, d, to.a + i);
+            }
         }
-#if HWY_MAX_BYTES >= 32
-        const hn::FixedTag<float, 8> d8; // two pixels are finished together
-        const hn::Rebind<hwy::float16_t, decltype(d8)> dh;
-        for (int i = 0; i < kSegment; i += 2) {
-            const V4 first = at(source, i), second = at(source, i + 1);
-            hn::StoreU(hn::DemoteTo(dh, hn::Combine(d8, second, first)), dh,
-                       reinterpret_cast<hwy::float16_t*>(to + 4 * i));
-        }
-#else
-        for (int i = 0; i < kSegment; ++i) store(at(source, i), to + 4 * i);
-#endif
+        if (!source.tone.plain) tone_channels(source.tone, spots_.rim, to);
+    }
+
+    HWY_ATTR void alone(const Contribution& c, const float* nearer, Channels& to) {
+        const Pixels& source = sources_[c.camera];
+        find_spots(plan_, c, nearer, source.tone, spots_);
+        sample_segment(source, nullptr, to);
     }
 
     /// The least and the most that a narrowed contribution weighs in a segment.
@@ -591,10 +767,10 @@ class Blender {
     }
 
     HWY_ATTR void shared(const Contribution* c, std::uint32_t contributions, std::uint32_t reserves,
-                         bool hides, int count, const float* nearer, Half* to) {
+                         bool hides, const float* nearer, Channels& sum) {
         constexpr float kAll = 0.9995f;
-        const D4 d;
-        alignas(64) float sum[kSegment * 4] = {};
+        const DS d;
+        sum = {};
         const bool lit = !frame_.lights.empty() && directions_;
         const bool narrow = plan_.feather_power > 1 && contributions > 1 && least_alike_ < 1;
         const bool changed = narrow || hides; // from the plan's weights
@@ -610,30 +786,34 @@ class Blender {
             if (changed) {
                 const auto [least, most] = span_of(k);
                 if (most <= 0) continue;
-                if (least > kAll && !lit && count == kSegment) return alone(*c, nearer, to);
+                if (least > kAll && !lit) return alone(*c, nearer, sum);
             }
             const Pixels& source = sources_[c->camera];
-            find_spots<filter>(plan_, *c, nearer, source.width, source.height, source.tone, spots_);
+            find_spots(plan_, *c, nearer, source.tone, spots_);
             if (lit) find_light(frame_.lights[c->camera], lights);
-            const float* weights = changed ? own : plan_.weights.data() + c->weights;
-            for (int i = 0; i < count; ++i) {
-                const float w = c->full && !changed ? 1.0f : weights[i];
-                if (w <= 0) continue;
-                V4 v = at(source, i);
-                if (!source.tone.plain) v = toned(v, source.scale, spots_.rim[i]);
-                if (lit) v = hn::Add(v, hn::Load(d, light_ + 4 * i));
-                hn::Store(hn::MulAdd(v, hn::Set(d, w), hn::Load(d, sum + 4 * i)), d, sum + 4 * i);
+            const float* weights = c->full && !changed ? all_.data()
+                                   : changed           ? own
+                                                       : plan_.weights.data() + c->weights;
+            sample_segment(source, weights, sampled_);
+            for (std::size_t i = 0; i < kSegment; i += hn::Lanes(d)) {
+                VS light[4] = {hn::Zero(d), hn::Zero(d), hn::Zero(d), hn::Zero(d)};
+                if (lit) hn::LoadInterleaved4(d, light_ + 4 * i, light[0], light[1], light[2], light[3]);
+                const VS w = hn::LoadU(d, weights + i);
+                const auto counts = hn::Gt(w, hn::Zero(d));
+                const auto add = [&](const float* from, VS more, float* to_sum) HWY_ATTR {
+                    const VS v = hn::IfThenElseZero(counts, hn::Add(hn::Load(d, from + i), more));
+                    hn::Store(hn::MulAdd(v, w, hn::Load(d, to_sum + i)), d, to_sum + i);
+                };
+                add(sampled_.r, light[0], sum.r);
+                add(sampled_.g, light[1], sum.g);
+                add(sampled_.b, light[2], sum.b);
+                add(sampled_.a, hn::Zero(d), sum.a);
             }
         }
-        for (int i = 0; i < count; ++i) store(hn::Load(d, sum + 4 * i), to + 4 * i);
     }
 
     HWY_ATTR HWY_INLINE V4 at(const Pixels& source, int i) const {
-        return sample<filter>(source.base, source.stride, spots_, i, cubic_, linear_);
-    }
-    HWY_ATTR static HWY_INLINE void store(V4 v, Half* to) {
-        const hn::Rebind<hwy::float16_t, D4> dh;
-        hn::StoreU(hn::DemoteTo(dh, v), dh, reinterpret_cast<hwy::float16_t*>(to));
+        return sample<filter>(source.base, source.stride, taps_, i, cubic_, linear_);
     }
 
     const BlendPlan& plan_;
@@ -651,21 +831,56 @@ class Blender {
     const Taps4* cubic_ = cubic_taps();
     const Taps2* linear_ = linear_taps();
     Spots spots_;
+    Taps taps_;
+    Channels sampled_;
+    static constexpr auto all_ = [] {
+        std::array<float, kSegment> ones{};
+        ones.fill(1);
+        return ones;
+    }();
 };
 
-/// Rows are followed in narrow columns, so that the source pixels which neighbouring rows share stay in the
-/// nearest cache.
-template <Filter filter>
-HWY_ATTR void blend(const BlendPlan& plan, const FrameParts& frame, int begin, int end, Picture& out) {
-    constexpr int kColumn = 8;
+/// Follows rows segment by segment; `store(channels, y, x, count)` takes what they are. Pixels of the working
+/// format are so large that rows are followed in narrow columns: what neighbouring rows share stays in the
+/// nearest cache. Planes are small enough, and the plan is then read in its own order.
+template <Filter filter, class Store>
+HWY_ATTR HWY_INLINE void follow(const BlendPlan& plan, const FrameParts& frame, int begin, int end,
+                                const Store& store) {
     Blender<filter> blender(plan, frame);
-    for (int first = 0; first < plan.segments_per_row; first += kColumn)
+    Channels channels;
+    const bool planes = std::all_of(frame.sources.begin(), frame.sources.end(),
+                                    [](const SourcePicture& p) { return p.yuv() != nullptr; });
+    const int column = planes ? plan.segments_per_row : 8;
+    for (int first = 0; first < plan.segments_per_row; first += column)
         for (int y = begin; y < end; ++y) {
             const std::size_t row = std::size_t(y) * std::size_t(plan.segments_per_row);
-            for (int s = first; s < std::min(first + kColumn, plan.segments_per_row); ++s)
-                blender.segment(row + std::size_t(s), std::min(kSegment, plan.width - s * kSegment),
-                                out.row(y) + std::size_t(s) * kSegment * 4);
+            for (int s = first; s < std::min(first + column, plan.segments_per_row); ++s) {
+                const int count = std::min(kSegment, plan.width - s * kSegment);
+                blender.segment(row + std::size_t(s), count, channels);
+                store(channels, y, s * kSegment, count);
+            }
         }
+}
+
+template <Filter filter>
+HWY_ATTR void blend(const BlendPlan& plan, const FrameParts& frame, int begin, int end, Picture& out) {
+    follow<filter>(plan, frame, begin, end, [&](const Channels& c, int y, int x, int count) HWY_ATTR {
+        store_channels(c, count, out.row(y) + std::size_t(x) * 4);
+    });
+}
+
+template <Filter filter>
+HWY_ATTR void blend_floats(const BlendPlan& plan, const FrameParts& frame, int begin, int end,
+                           const FloatRows& out) {
+    follow<filter>(plan, frame, begin, end, [&](const Channels& c, int y, int x, int) HWY_ATTR {
+        const DS d;
+        const std::ptrdiff_t at = (y - begin) * out.stride + x; // rows reach past the picture
+        for (std::size_t i = 0; i < kSegment; i += hn::Lanes(d)) {
+            hn::StoreU(hn::Load(d, c.r + i), d, out.r + at + i);
+            hn::StoreU(hn::Load(d, c.g + i), d, out.g + at + i);
+            hn::StoreU(hn::Load(d, c.b + i), d, out.b + at + i);
+        }
+    });
 }
 
 HWY_ATTR void BlendLinear(const BlendPlan& plan, const FrameParts& frame, int begin, int end, Picture& out) {
@@ -673,6 +888,14 @@ HWY_ATTR void BlendLinear(const BlendPlan& plan, const FrameParts& frame, int be
 }
 HWY_ATTR void BlendCubic(const BlendPlan& plan, const FrameParts& frame, int begin, int end, Picture& out) {
     blend<Filter::cubic>(plan, frame, begin, end, out);
+}
+HWY_ATTR void FloatsLinear(const BlendPlan& plan, const FrameParts& frame, int begin, int end,
+                           const FloatRows& out) {
+    blend_floats<Filter::linear>(plan, frame, begin, end, out);
+}
+HWY_ATTR void FloatsCubic(const BlendPlan& plan, const FrameParts& frame, int begin, int end,
+                          const FloatRows& out) {
+    blend_floats<Filter::cubic>(plan, frame, begin, end, out);
 }
 
 } // namespace porb::HWY_NAMESPACE
@@ -682,12 +905,21 @@ HWY_AFTER_NAMESPACE();
 namespace porb {
 HWY_EXPORT(BlendLinear);
 HWY_EXPORT(BlendCubic);
+HWY_EXPORT(FloatsLinear);
+HWY_EXPORT(FloatsCubic);
 
 void blend_rows(const BlendPlan& plan, const FrameParts& frame, int begin, int end, Picture& out) {
     if (frame.filter == Filter::linear)
         HWY_DYNAMIC_DISPATCH(BlendLinear)(plan, frame, begin, end, out);
     else
         HWY_DYNAMIC_DISPATCH(BlendCubic)(plan, frame, begin, end, out);
+}
+
+void blend_rows(const BlendPlan& plan, const FrameParts& frame, int begin, int end, const FloatRows& out) {
+    if (frame.filter == Filter::linear)
+        HWY_DYNAMIC_DISPATCH(FloatsLinear)(plan, frame, begin, end, out);
+    else
+        HWY_DYNAMIC_DISPATCH(FloatsCubic)(plan, frame, begin, end, out);
 }
 
 } // namespace porb

@@ -1,7 +1,7 @@
 #pragma once
 
 #include "optics/sphere_grid.h"
-#include "picture/picture.h"
+#include "picture/yuv_picture.h"
 #include "stitch/distances/silhouettes.h"
 #include "stitch/plan/plan.h"
 #include "stitch/source/tone.h"
@@ -13,7 +13,8 @@ namespace porb {
 
 /// What a frame adds to a plan.
 struct FrameParts {
-    std::span<const Picture> sources;  ///< of plan.cameras, reduced to their levels, 4 x 4 pixels at least
+    std::span<const SourcePicture>
+        sources;                       ///< of plan.cameras, reduced to their levels, 4 x 4 pixels at least
     std::span<const CameraTone> tones; ///< of the same; empty: pictures as they are
     /// 1/m by direction in rig axes, one channel: contributions with a parallax follow it. Or none.
     const SphereGrid* distances = nullptr;
@@ -31,6 +32,10 @@ struct FrameParts {
 /// Follows rows [begin, end) of a plan: samples, tones, weighs and adds the sources into `out`. The widest
 /// instructions of the machine are used.
 void blend_rows(const BlendPlan& plan, const FrameParts& frame, int begin, int end, Picture& out);
+
+/// The same into rows of floats, the first of them for `begin`; how much of a pixel is seen is left out, as
+/// files do that show nothing as black.
+void blend_rows(const BlendPlan& plan, const FrameParts& frame, int begin, int end, const FloatRows& out);
 
 /// The same, computed the slow obvious way in doubles, tones through the exact curve; the reference of the
 /// kernel's tests. `falloffs` are those the tones were made from.

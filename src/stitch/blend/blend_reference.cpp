@@ -110,24 +110,67 @@ void blend_rows_reference(const BlendPlan& plan, const FrameParts& frame,
                         u += (along(p.u1) + along(p.u2) * rho) * rho;
                         v += (along(p.v1) + along(p.v2) * rho) * rho;
                     }
-                    const Picture& source = sources[c.camera];
+                    const SourcePicture& source = sources[c.camera];
                     const auto weights = [&](double at) {
                         if (filter == Filter::cubic) return catmull_rom(at);
                         return std::array<double, 4>{1 - at, at, 0, 0};
                     };
-                    const auto wu = weights(u - 0.5 - std::floor(u - 0.5)),
-                               wv = weights(v - 0.5 - std::floor(v - 0.5));
-                    double one[4] = {};
-                    for (int r = 0; r < reads; ++r)
-                        for (int q = 0; q < reads; ++q) {
-                            const int sx =
-                                std::clamp(int(std::floor(u - 0.5)) - before + q, 0, source.width() - 1);
-                            const int sy =
-                                std::clamp(int(std::floor(v - 0.5)) - before + r, 0, source.height() - 1);
-                            const Rgba p = pixel_at(source, sx, sy);
-                            const double f = wu[std::size_t(q)] * wv[std::size_t(r)];
-                            one[0] += f * p.r, one[1] += f * p.g, one[2] += f * p.b, one[3] += f * p.a;
-                        }
+                    double one[4] = {0, 0, 0, 1};
+                    // The weighed sum of a channel's samples about a place.
+                    const auto filtered = [&](double at_u, double at_v, bool linear, int width, int height,
+                                              const auto& value) {
+                        const auto weights_at = [&](double at) {
+                            return linear ? std::array<double, 4>{1 - at, at, 0, 0} : weights(at);
+                        };
+                        const auto wu = weights_at(at_u - 0.5 - std::floor(at_u - 0.5)),
+                                   wv = weights_at(at_v - 0.5 - std::floor(at_v - 0.5));
+                        double sum_here = 0;
+                        for (int r = 0; r < (linear ? 2 : reads); ++r)
+                            for (int q = 0; q < (linear ? 2 : reads); ++q) {
+                                const int sx = std::clamp(
+                                    int(std::floor(at_u - 0.5)) - (linear ? 0 : before) + q, 0, width - 1);
+                                const int sy = std::clamp(
+                                    int(std::floor(at_v - 0.5)) - (linear ? 0 : before) + r, 0, height - 1);
+                                sum_here += wu[std::size_t(q)] * wv[std::size_t(r)] * value(sx, sy);
+                            }
+                        return sum_here;
+                    };
+                    if (const Picture* picture = source.picture()) {
+                        for (int channel = 0; channel < 4; ++channel)
+                            one[channel] = filtered(
+                                u, v, false, picture->width(), picture->height(), [&](int sx, int sy) {
+                                    return double(float_from_half(picture->row(sy)[4 * sx + channel]));
+                                });
+                    } else {
+                        const YuvPicture& yuv = *source.yuv();
+                        const auto sample_of = [&](const std::uint8_t* row, int n) {
+                            return yuv.sample_bytes == 1
+                                       ? double(row[n])
+                                       : double(reinterpret_cast<const std::uint16_t*>(row)[n]);
+                        };
+                        const double luma =
+                            (filtered(u, v, false, yuv.width, yuv.height,
+                                      [&](int sx, int sy) {
+                                          return sample_of(yuv.luma + yuv.luma_stride * sy, sx);
+                                      }) -
+                             double(yuv.colour.y_offset)) *
+                            double(yuv.colour.y_scale);
+                        const double scale = double(yuv.chroma_scale),
+                                     cu = u * scale + double(yuv.chroma_shift_x),
+                                     cv = v * scale + double(yuv.chroma_shift_y);
+                        const auto chroma = [&](int which) {
+                            return filtered(cu, cv, true, yuv.chroma_width, yuv.chroma_height,
+                                            [&](int sx, int sy) {
+                                                return sample_of(yuv.chroma + yuv.chroma_stride * sy,
+                                                                 2 * sx + which);
+                                            }) -
+                                   double(yuv.chroma_centre);
+                        };
+                        const double blue = chroma(0), red = chroma(1);
+                        one[0] = luma + double(yuv.colour.r_v) * red;
+                        one[1] = luma + double(yuv.colour.g_u) * blue + double(yuv.colour.g_v) * red;
+                        one[2] = luma + double(yuv.colour.b_u) * blue;
+                    }
                     if (!tones.empty() && !tones[c.camera].plain) {
                         const CameraTone& tone = tones[c.camera];
                         const double far = (std::pow(u - double(tone.centre_u), 2) +

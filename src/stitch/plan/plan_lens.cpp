@@ -81,6 +81,8 @@ std::vector<PlanLens> plan_lenses(const PlanKey& key) {
         int level = 0; // so that a picture smaller than its source takes the mean of what it covers
         while (level < kMostLevels && (1 << (level + 1)) <= target_angle * camera.lens.focal_px * 1.3)
             ++level;
+        constexpr int kLeastSide = 64; // that halving leaves
+        while (level < key.view.proxy_level && (camera.lens.width >> (level + 1)) >= kLeastSide) ++level;
         std::shared_ptr<const ShapeField> shapes;
         if (!camera.shapes.empty()) shapes = std::make_shared<const ShapeField>(camera.shapes, camera.lens);
         const double feather = std::max(camera.feather_deg, kSharp_deg);

@@ -25,6 +25,9 @@ struct View {
     Eye eye = Eye::mono;
     Filter filter = Filter::cubic;
     bool patches = true; ///< false: what cameras supply alone
+    /// For what passes quickly: sources are halved at least so often, and read from their proxies where there
+    /// are such. 0: never. Not for what is kept.
+    int proxy_level = 0;
     bool operator==(const View&) const = default;
 };
 

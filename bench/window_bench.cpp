@@ -1,0 +1,241 @@
+// What an artist waits for, measured in the real window of 1280 x 800 (a monitor, a virtual one, or none:
+// QT_QPA_PLATFORM=offscreen): pictures that really change a second while a take plays, the first picture of a
+// large project, an undo, a drag. Takes are made from the demo's with FFmpeg, in a folder that goes with the
+// run.
+//   window_bench [play|wait] [--seconds S] [--only WORD]
+#include "app/picture/picture_area.h"
+#include "app/shell/main_window.h"
+#include "base/angle.h"
+#include "media/library.h"
+#include "project/project.h"
+
+#include <QApplication>
+#include <QElapsedTimer>
+#include <QTest>
+#include <fmt/format.h>
+
+#include <unistd.h>
+
+using namespace porb;
+using namespace porb::app;
+
+namespace {
+
+namespace fs = std::filesystem;
+
+void run(const std::string& words) {
+    if (std::system(words.c_str()) != 0) throw Error("failed", words, "");
+}
+
+/// A demo take, its lenses `scale` times as large, its frames at `rate` a second, four times over.
+fs::path take_of(const std::string& demo, int scale, int rate, const fs::path& folder) {
+    fs::create_directories(folder);
+    const fs::path from = fs::path(PORB_SOURCE) / "demo" / demo / ("hall_" + demo + ".porb");
+    Project project = load_project(from);
+    for (Media& media : project.media) {
+        const fs::path to = folder / media.ref.path.filename();
+        const MediaInfo info = probe(media.ref);
+        run(fmt::format("ffmpeg -v error -nostdin -y -stream_loop 3 -i {} -an -vf "
+                        "scale={}:{}:flags=bicubic,setpts=N/{}/TB -r {} -c:v libx264 -preset veryfast -crf "
+                        "23 -bf 2 -g {} {}",
+                        media.ref.path.string(), info.width * scale, info.height * scale, rate, rate, rate,
+                        to.string()));
+        media.ref.path = to;
+    }
+    for (Shot& shot : project.shots) {
+        shot.timing.rate = FrameRate(rate);
+        shot.timing.in = Seconds(0);
+        shot.timing.out = {};
+        for (Camera& c : shot.rig.cameras) {
+            Lens& l = c.lens;
+            l.width *= scale, l.height *= scale, l.focal_px *= scale, l.center_px *= scale;
+            l.circle.center_px *= scale, l.circle.radius_px *= scale;
+        }
+    }
+    project.deliverables.clear();
+    const fs::path file = folder / (demo + ".porb");
+    save_project(project, file);
+    return file;
+}
+
+double median(std::vector<double> v) {
+    std::sort(v.begin(), v.end());
+    return v.empty() ? 0 : v[v.size() / 2];
+}
+
+std::string only;
+bool is_wanted(const std::string& what) {
+    return only.empty() || what.find(only) != std::string::npos;
+}
+
+/// Without qWaitFor()'s naps between two looks.
+void wait_for(const std::function<bool()>& done) {
+    QElapsedTimer clock;
+    clock.start();
+    while (!done()) {
+        if (clock.elapsed() > 120000) throw Error("waited in vain", "", "");
+        QCoreApplication::processEvents(QEventLoop::WaitForMoreEvents, 5);
+    }
+}
+
+struct Opened {
+    explicit Opened(const fs::path& file) : data(file.parent_path() / "data"), window(data) {
+        window.resize(1280, 800);
+        window.show();
+        window.open_project(file);
+    }
+    void settle() {
+        wait_for([&] { return window.picture().settled(); });
+    }
+    fs::path data;
+    MainWindow window;
+};
+
+void play(const std::string& what, const fs::path& file, ViewMode mode, bool flow, double seconds,
+          EyesLook eyes = EyesLook::mono) {
+    if (!is_wanted(what)) return;
+    Opened o(file);
+    o.window.session().edit_shot("flow", [&](Shot& s) {
+        s.seams.flow.on = flow;
+        if (eyes != EyesLook::mono) s.stereo.from = EyesFrom::distances;
+    });
+    o.window.picture().set_mode(mode);
+    o.window.picture().set_eyes(eyes);
+    o.settle();
+    o.window.run("Play or pause");
+    QTest::qWait(1500); // until it runs evenly
+    const int before = o.window.picture().painted();
+    QElapsedTimer clock;
+    clock.start();
+    QTest::qWait(int(1000 * seconds));
+    const double shown = (o.window.picture().painted() - before) / (double(clock.elapsed()) / 1000);
+    o.window.run("Play or pause");
+    fmt::print("{:<66} {:>6.1f} a second{}\n", what, shown,
+               o.window.picture().plays_without_parallax() ? ", parallax open" : "");
+    std::fflush(stdout);
+}
+
+/// From the file to the first picture, of a ring of sixteen cameras.
+void first_picture(const fs::path& ring, const fs::path& folder) {
+    const std::string what = "sixteen files of 1920 px, opened to the first picture";
+    if (!is_wanted(what)) return;
+    Project project = load_project(ring);
+    Shot shot = shot_for_rig(nominal_rig(16, 1920, 1920, 16, 200), "sixteen");
+    const std::vector<Media> files = project.media;
+    project.media.clear();
+    fs::create_directories(folder);
+    for (std::size_t i = 0; i < shot.cameras.size(); ++i) {
+        const fs::path copy = folder / fmt::format("{}.mp4", i);
+        if (!fs::exists(copy)) fs::copy_file(files[i % files.size()].ref.path, copy);
+        shot.cameras[i].media = add_media(project, media_ref_for(copy));
+    }
+    shot.timing.rate = FrameRate(30);
+    project.shots = {shot};
+    save_project(project, folder / "sixteen.porb");
+    QElapsedTimer clock;
+    clock.start();
+    Opened o(folder / "sixteen.porb");
+    wait_for([&] { return o.window.picture().painted() > 0; });
+    fmt::print("{:<66} {:>6.2f} s", what, double(clock.elapsed()) / 1000);
+    o.settle();
+    fmt::print(" (in full {:.2f} s)\n", double(clock.elapsed()) / 1000);
+}
+
+/// An edit taken back, and looking round by dragging, on a take at rest.
+void work(const fs::path& ring) {
+    Opened o(ring);
+    Session& session = o.window.session();
+    o.window.picture().set_mode(ViewMode::window);
+    o.settle();
+    std::vector<double> undos, drags, changes, stations;
+    for (int i = 0; i < 9; ++i) {
+        session.edit_shot("reach", [&](Shot& s) { s.cameras[0].reach_deg -= 1; });
+        o.settle();
+        QElapsedTimer clock;
+        clock.start();
+        session.undo();
+        undos.push_back(double(clock.nsecsElapsed()) * 1e-6);
+        o.settle();
+    }
+    for (int i = 0; i < 15; ++i) {
+        const int before = o.window.picture().shown();
+        QElapsedTimer clock;
+        clock.start();
+        o.window.picture().set_look({double(i), 0, 0}, 90);
+        wait_for([&] { return o.window.picture().shown() > before; });
+        drags.push_back(double(clock.nsecsElapsed()) * 1e-6);
+    }
+    o.settle();
+    for (int i = 0; i < 15; ++i) {
+        const int before = o.window.picture().shown();
+        QElapsedTimer clock;
+        clock.start();
+        session.edit_shot(
+            "exposure", [&](Shot& s) { s.cameras[0].colour.exposure_ev += 0.01; }, "drag");
+        wait_for([&] { return o.window.picture().shown() > before; });
+        changes.push_back(double(clock.nsecsElapsed()) * 1e-6);
+    }
+    for (const auto& station : o.window.stations()) {
+        QElapsedTimer clock;
+        clock.start();
+        o.window.set_station(station->id());
+        QCoreApplication::processEvents();
+        stations.push_back(double(clock.nsecsElapsed()) * 1e-6);
+        o.settle();
+    }
+    fmt::print("{:<66} {:>6.1f} ms\n", "an edit taken back", median(undos));
+    fmt::print("{:<66} {:>6.1f} ms\n", "looking round by a drag, to the picture", median(drags));
+    fmt::print("{:<66} {:>6.1f} ms\n", "exposure dragged, to the picture", median(changes));
+    fmt::print("{:<66} {:>6.1f} ms, slowest {:.1f}\n", "another station", median(stations),
+               *std::max_element(stations.begin(), stations.end()));
+}
+
+} // namespace
+
+int main(int argc, char** argv) {
+    QApplication application(argc, argv);
+    quiet_media_libraries();
+    QCoreApplication::setOrganizationName("pale-orbit-bench");
+    apply_theme(application);
+    std::string which = "all";
+    double seconds = 6;
+    for (int i = 1; i < argc; ++i) {
+        const std::string word = argv[i];
+        if (word == "--seconds" && i + 1 < argc)
+            seconds = std::stod(argv[++i]);
+        else if (word == "--only" && i + 1 < argc)
+            only = argv[++i];
+        else
+            which = word;
+    }
+    const char* kept = std::getenv("PORB_BENCH_TAKES"); // where takes stay for the next run
+    const fs::path folder =
+        kept ? fs::path(kept) : fs::temp_directory_path() / fmt::format("porb-window-bench-{}", getpid());
+    const auto take = [&](const std::string& demo, int scale, int rate) {
+        const fs::path in = folder / fmt::format("{}_{}_{}", demo, scale, rate);
+        const fs::path file = in / (demo + ".porb");
+        return fs::exists(file) ? file : take_of(demo, scale, rate, in);
+    };
+    fmt::print("a window of 1280 x 800, {} threads, {} s each\n", std::thread::hardware_concurrency(),
+               seconds);
+    if (which != "wait") {
+        const fs::path ring = take("ring", 2, 30), two = take("dual", 2, 30), quick = take("dual", 2, 60);
+        for (const auto& [mode, name] : {std::pair{ViewMode::map, "map"}, {ViewMode::window, "window"}}) {
+            play(fmt::format("two circles of 1920 px in one file, 30 a second, {}", name), two, mode, false,
+                 seconds);
+            play(fmt::format("two circles of 1920 px in one file, 60 a second, {}", name), quick, mode, false,
+                 seconds);
+            play(fmt::format("six files of 1920 px, 30 a second, {}", name), ring, mode, false, seconds);
+            play(fmt::format("six files of 1920 px, 30 a second, flow, {}", name), ring, mode, true, seconds);
+        }
+        play("six files of 1920 px, 30 a second, drawn eyes, window", ring, ViewMode::window, true, seconds,
+             EyesLook::parallel);
+    }
+    if (which != "play") {
+        const fs::path ring = take("ring", 2, 30);
+        first_picture(ring, folder / "sixteen");
+        work(ring);
+    }
+    if (!kept) fs::remove_all(folder);
+    return 0;
+}
