@@ -130,6 +130,9 @@ bool PictureService::keep_to_schedule(PictureRequest& request) {
 void PictureService::read_ahead_of(const PictureRequest& request) {
     const Shot* shot = find_shot(*request.project, request.shot);
     if (!shot || !request.view) return read_ahead_.stop();
+    // Distances look at moments before, too: reading ahead would send decoders forth and back between key
+    // frames, which costs nothing where every frame is one.
+    if (shot->seams.flow.on && request.view->proxy_level == 0) return read_ahead_.stop();
     std::vector<ReadAhead::Run> runs;
     try {
         for (const auto& read : composer_.reads_of(*request.project, *shot, request.time, *request.view)) {

@@ -170,7 +170,7 @@ void MainWindow::tell_playing() {
         return timeline_->set_note(QString("%1 fps, every frame").arg(shown),
                                    "Frames shown in the last second; each is shown, however long that takes");
     constexpr double kSlow = 0.8; // of all frames
-    if (shown < kSlow * all && picture_->shown_proxy_level() == 0 && !slow_told_) {
+    if (shown > 0 && shown < kSlow * all && picture_->shown_proxy_level() == 0 && !slow_told_) {
         slow_told_ = true;
         say("Not every frame can be shown in time here. Play > Make proxies lets it play smoothly.",
             Signal::care);
