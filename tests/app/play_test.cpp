@@ -44,13 +44,12 @@ TEST_CASE("proxies are made, shown while it plays and taken away; every frame me
     std::vector<std::int64_t> frames;
     const FrameRate rate = b.session().shot()->timing.rate;
     QObject::connect(&picture, &PictureArea::picture_shown, &picture,
-                     [&] { frames.push_back(frame_index(b.session().playhead(), rate)); });
+                     [&] { frames.push_back(frame_index(picture.shown_time(), rate)); });
     play(12);
     b.trigger("Play or pause");
     b.settle();
     REQUIRE(frames.size() >= 12);
-    for (std::size_t i = 1; i < 12; ++i) CHECK(frames[i] - frames[i - 1] <= 1);
-    CHECK(frames[11] - frames[0] >= 10);
+    for (std::size_t i = 1; i < 12; ++i) CHECK(frames[i] - frames[i - 1] == 1);
 
     b.trigger("Play from proxies"); // as the next window will begin
     b.trigger("Remove this shot's proxies");

@@ -135,7 +135,8 @@ TEST_CASE("exit statuses: 1 for what cannot be done, in one line; 2 for wrong wo
 }
 
 TEST_CASE("every verb has help") {
-    for (const char* verb : {"", "new", "rig", "shot", "still", "master", "inspect", "tag", "simulate"}) {
+    for (const char* verb :
+         {"", "new", "rig", "shot", "still", "master", "inspect", "tag", "proxy", "simulate"}) {
         const Result r = porbit(std::string(verb) + " --help");
         CHECK(r.status == 0);
         CHECK(r.text.size() > 100);

@@ -62,6 +62,8 @@ class PictureArea : public QWidget {
     int shown() const { return shown_; }
     /// How many different moments were painted so far: what an eye saw change.
     int painted() const { return painted_; }
+    /// Of the one on show.
+    Seconds shown_time() const { return answer_.time; }
     /// While playing: whether parallax is left open, since closing it takes too long here.
     bool plays_without_parallax() const { return playing_open_; }
     /// Control points: their residuals on a lens, what they will double by on the sphere.

@@ -131,7 +131,9 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder, std::shared_ptr
         shown_before_ = picture_->painted();
         on ? rate_timer_.start(1000) : rate_timer_.stop();
     });
-    connect(picture_, &PictureArea::picture_shown, &player_, &Player::picture_shown);
+    connect(picture_, &PictureArea::picture_shown, this, [this] {
+        if (picture_->shown_time() == session_.playhead()) player_.picture_shown();
+    });
     connect(&rate_timer_, &QTimer::timeout, this, &MainWindow::tell_playing);
     connect(&timeline_->ruler(), &TimeRuler::marker_wanted, this, &MainWindow::edit_marker);
     connect(picture_, &PictureArea::mode_changed, this, [this] {
