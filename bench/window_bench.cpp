@@ -109,9 +109,9 @@ void play(const std::string& what, const fs::path& file, ViewMode mode, bool flo
     clock.start();
     QTest::qWait(int(1000 * seconds));
     const double shown = (o.window.picture().painted() - before) / (double(clock.elapsed()) / 1000);
+    const bool open = o.window.picture().plays_without_parallax();
     o.window.run("Play or pause");
-    fmt::print("{:<66} {:>6.1f} a second{}\n", what, shown,
-               o.window.picture().plays_without_parallax() ? ", parallax open" : "");
+    fmt::print("{:<66} {:>6.1f} a second{}\n", what, shown, open ? ", parallax open" : "");
     std::fflush(stdout);
 }
 
