@@ -147,7 +147,7 @@ void work(const fs::path& ring) {
     Session& session = o.window.session();
     o.window.picture().set_mode(ViewMode::window);
     o.settle();
-    std::vector<double> undos, drags, changes, stations;
+    std::vector<double> undos, stations;
     for (int i = 0; i < 9; ++i) {
         session.edit_shot("reach", [&](Shot& s) { s.cameras[0].reach_deg -= 1; });
         o.settle();
@@ -157,24 +157,24 @@ void work(const fs::path& ring) {
         undos.push_back(double(clock.nsecsElapsed()) * 1e-6);
         o.settle();
     }
-    for (int i = 0; i < 15; ++i) {
-        const int before = o.window.picture().shown();
-        QElapsedTimer clock;
-        clock.start();
-        o.window.picture().set_look({double(i), 0, 0}, 90);
-        wait_for([&] { return o.window.picture().shown() > before; });
-        drags.push_back(double(clock.nsecsElapsed()) * 1e-6);
-    }
-    o.settle();
-    for (int i = 0; i < 15; ++i) {
-        const int before = o.window.picture().shown();
-        QElapsedTimer clock;
-        clock.start();
+    const auto until_shown = [&](const std::function<void(int)>& change) {
+        std::vector<double> out;
+        for (int i = 0; i < 15; ++i) {
+            const int before = o.window.picture().shown();
+            QElapsedTimer clock;
+            clock.start();
+            change(i);
+            wait_for([&] { return o.window.picture().shown() > before; });
+            out.push_back(double(clock.nsecsElapsed()) * 1e-6);
+        }
+        o.settle();
+        return out;
+    };
+    const auto drags = until_shown([&](int i) { o.window.picture().set_look({double(i), 0, 0}, 90); });
+    const auto changes = until_shown([&](int) {
         session.edit_shot(
             "exposure", [&](Shot& s) { s.cameras[0].colour.exposure_ev += 0.01; }, "drag");
-        wait_for([&] { return o.window.picture().shown() > before; });
-        changes.push_back(double(clock.nsecsElapsed()) * 1e-6);
-    }
+    });
     for (const auto& station : o.window.stations()) {
         QElapsedTimer clock;
         clock.start();

@@ -3,6 +3,7 @@
 
 #include "base/json.h"
 #include "media/proxies.h"
+#include "project/shot_media.h"
 
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
@@ -24,18 +25,6 @@ std::string size_name(int level) {
     for (const auto& [name, value] : kSizes)
         if (value == level) return name;
     return {};
-}
-
-/// The videos of the shot's cameras, each once.
-std::vector<MediaRef> videos_of(const Project& project, const Shot& shot) {
-    std::vector<MediaRef> out;
-    for (const ShotCamera& use : shot.cameras) {
-        const Media* media = use.used ? find_media(project, use.media) : nullptr;
-        if (media && media->ref.kind == MediaKind::video &&
-            std::find(out.begin(), out.end(), media->ref) == out.end())
-            out.push_back(media->ref);
-    }
-    return out;
 }
 
 void list_proxies(const ProxyStore& store, const std::vector<MediaRef>& refs, bool json) {
@@ -68,7 +57,7 @@ void run_proxy(const ProxyWords& w, const Run& run) {
     }
     if (w.project.empty()) throw CLI::ValidationError("proxy", "needs PROJECT, or --remove-all");
     Project project = opened_project(w.project);
-    const auto refs = videos_of(project, chosen_shot(project, w.shot, w.project));
+    const auto refs = used_videos(project, chosen_shot(project, w.shot, w.project));
     if (w.list) return list_proxies(store, refs, w.json);
     if (refs.empty())
         throw Error("has no videos that proxies could stand for", w.project,

@@ -398,7 +398,7 @@ void PictureArea::paint_words(QPainter& p) {
                   .arg(level == 1   ? "half"
                        : level == 2 ? "a quarter"
                                     : "an eighth"),
-              Qt::AlignTop | Qt::AlignLeft, colour::care);
+              Qt::AlignTop | Qt::AlignHCenter, colour::care); // comparing has the corner
     if (loop_.is_on())
         badge(loop_.pictures() == 0
                   ? QString("Loop: %1 % of its pictures made (Esc ends)").arg(int(100 * loop_.share_made()))

@@ -4,6 +4,7 @@
 #include "base/error.h"
 #include "picture/convert.h"
 #include "project/orientation.h"
+#include "project/shot_media.h"
 
 #include <QMetaObject>
 
@@ -57,10 +58,7 @@ void PictureService::set_proxies(std::shared_ptr<const ProxyStore> store) {
 }
 
 int PictureService::proxy_level(const Project& project, const Shot& shot) {
-    std::vector<MediaRef> refs;
-    for (const ShotCamera& use : shot.cameras)
-        if (const Media* media = use.used ? find_media(project, use.media) : nullptr)
-            refs.push_back(media->ref);
+    const std::vector<MediaRef> refs = used_media(project, shot);
     std::shared_ptr<const ProxyStore> store;
     {
         const std::lock_guard lock(mutex_);

@@ -2,6 +2,7 @@
 
 #include "app/session/job_bar.h"
 #include "media/library.h"
+#include "project/shot_media.h"
 
 #include <QHBoxLayout>
 #include <QPushButton>
@@ -37,15 +38,8 @@ ProxyJobs::~ProxyJobs() {
 }
 
 std::vector<MediaRef> ProxyJobs::videos() const {
-    std::vector<MediaRef> out;
     const Shot* shot = session_.shot();
-    for (const ShotCamera& use : shot ? shot->cameras : std::vector<ShotCamera>()) {
-        const Media* media = use.used ? find_media(*session_.project(), use.media) : nullptr;
-        if (media && media->ref.kind == MediaKind::video &&
-            std::find(out.begin(), out.end(), media->ref) == out.end())
-            out.push_back(media->ref);
-    }
-    return out;
+    return shot ? used_videos(*session_.project(), *shot) : std::vector<MediaRef>();
 }
 
 void ProxyJobs::look_anew() {
