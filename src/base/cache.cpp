@@ -7,12 +7,13 @@
 
 namespace porb {
 
-CacheBound::CacheBound(std::size_t bytes) : state_(std::make_shared<State>()), limit_(bytes) {
-    state_->whole = this;
-}
+CacheBound::CacheBound(std::size_t bytes) : state_(std::make_shared<State>()), limit_(bytes) {}
 
 CacheBound::CacheBound(const std::shared_ptr<CacheBound>& whole, std::size_t bytes)
     : within_(whole), state_(whole->state_), limit_(bytes) {}
+
+CacheBound::CacheBound(const std::shared_ptr<CacheBound>& whole, Share share)
+    : within_(whole), state_(whole->state_), share_(share.of_whole) {}
 
 std::size_t CacheBound::default_bytes() {
     auto bytes = std::size_t(sysconf(_SC_PHYS_PAGES)) * std::size_t(sysconf(_SC_PAGE_SIZE));
@@ -33,7 +34,15 @@ void CacheBound::set_limit(std::size_t bytes) {
 
 std::size_t CacheBound::limit() const {
     const std::lock_guard lock(state_->mutex);
-    return limit_;
+    return limit_now();
+}
+
+std::size_t CacheBound::limit_now() const {
+    return share_ > 0 ? std::size_t(share_ * double(within_->limit_now())) : limit_;
+}
+
+bool CacheBound::lies_in(const CacheBound* whole) const {
+    return this == whole || (within_ && within_->lies_in(whole));
 }
 
 std::size_t CacheBound::used() const {
@@ -47,14 +56,14 @@ void CacheBound::count(std::size_t more, std::size_t less) {
 }
 
 bool CacheBound::has_room_for(std::size_t bytes) const {
-    return bytes <= limit_ && (!within_ || within_->has_room_for(bytes));
+    return bytes <= limit_now() && (!within_ || within_->has_room_for(bytes));
 }
 
-void CacheBound::evict_from(CacheBound* part, Items& gone) {
-    while (part->used_ > part->limit_) {
+void CacheBound::evict_from(const CacheBound* part, Items& gone) {
+    while (part->used_ > part->limit_now()) {
         Registered oldest{nullptr, nullptr};
         for (const Registered& c : state_->caches)
-            if ((part == state_->whole || c.part == part) && !c.items->empty() &&
+            if (!c.items->empty() && c.part->lies_in(part) &&
                 (!oldest.items || c.items->front().used < oldest.items->front().used))
                 oldest = c;
         if (!oldest.items) return;
@@ -65,8 +74,7 @@ void CacheBound::evict_from(CacheBound* part, Items& gone) {
 
 CacheBound::Items CacheBound::evict() {
     Items gone;
-    evict_from(this, gone);
-    if (within_) evict_from(state_->whole, gone);
+    for (const CacheBound* part = this; part; part = part->within_.get()) evict_from(part, gone);
     return gone;
 }
 

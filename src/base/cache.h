@@ -27,6 +27,11 @@ class CacheBound {
     /// A part of `whole` with a bound of its own, for work that must not push everything else out: what it
     /// holds counts in both.
     CacheBound(const std::shared_ptr<CacheBound>& whole, std::size_t bytes);
+    /// The same for a share of `whole`, whatever its limit becomes.
+    struct Share {
+        double of_whole; ///< 0 to 1
+    };
+    CacheBound(const std::shared_ptr<CacheBound>& whole, Share share);
 
     /// A third of the machine's memory, or of what its container may take.
     static std::size_t default_bytes();
@@ -54,17 +59,20 @@ class CacheBound {
         std::mutex mutex;
         std::uint64_t clock = 0;
         std::vector<Registered> caches;
-        CacheBound* whole = nullptr;
     };
     /// Takes out what must go, for its destruction without the lock. With the lock.
     Items evict();
-    void evict_from(CacheBound* part, Items& gone);
+    void evict_from(const CacheBound* part, Items& gone);
     void count(std::size_t more, std::size_t less);
     bool has_room_for(std::size_t bytes) const;
+    std::size_t limit_now() const;
+    /// Whether it is that one or a part of it.
+    bool lies_in(const CacheBound* whole) const;
 
     std::shared_ptr<CacheBound> within_;
     std::shared_ptr<State> state_;
-    std::size_t limit_, used_ = 0;
+    std::size_t limit_ = 0, used_ = 0;
+    double share_ = 0; ///< of `within_`, in place of limit_; 0: none
 };
 
 /// Values by their keys within a shared bound. Looked through from the latest use on, so that a cache is for

@@ -120,14 +120,16 @@ void make_master(const MasterWords& w, const Run& run) {
     Project project = opened_project(w.project);
     may_write(w.out, project, w.project);
     Shot& shot = chosen_shot(project, w.shot, w.project);
-    const EyeLayout eyes =
-        w.stereo.empty() ? preset->deliverable.stereo : by_word(kEyeLayoutWords).at(w.stereo);
-    Composer composer(render_library(shot, run.memory, eyes_in(eyes)));
+    Deliverable d = preset->deliverable;
+    if (!w.stereo.empty()) d.stereo = by_word(kEyeLayoutWords).at(w.stereo);
+    if (!w.mapping.empty())
+        d.mapping = w.mapping == "half" ? SphereMapping::half_equirect : SphereMapping::equirect;
+    if (w.width) d.width = *w.width;
+    Composer composer(render_library(project, shot, run.memory, render_size(d)));
     if (!w.from.empty()) shot.timing.in = moment_in(w.from, "--from", project, shot, composer.library());
     if (!w.to.empty()) shot.timing.out = end_in(w.to, "--to", project, shot, composer.library());
     if (shot.timing.out && *shot.timing.out <= shot.timing.in)
         throw Error("is not after --from", "--to", "Let the part end after it begins");
-    Deliverable d = preset->deliverable;
     d.shot = shot.id;
     d.path = std::filesystem::absolute(w.out).lexically_normal();
     if (!w.codec.empty()) {
@@ -141,8 +143,6 @@ void make_master(const MasterWords& w, const Run& run) {
         if (!w.depth) d.depth = d.codec == VideoCodec::h264 ? 8 : 10;
     }
     if (w.depth) d.depth = *w.depth;
-    if (!w.mapping.empty())
-        d.mapping = w.mapping == "half" ? SphereMapping::half_equirect : SphereMapping::equirect;
     const std::string ending = d.path.extension().string();
     const char* wanted = d.container == Container::png_sequence   ? ".png"
                          : d.container == Container::exr_sequence ? ".exr"
@@ -151,7 +151,6 @@ void make_master(const MasterWords& w, const Run& run) {
     if (ending != wanted && !(ending == ".mov" && d.container == Container::mp4))
         throw Error("does not fit the preset " + preset->name, w.out,
                     std::string("End the name in ") + wanted);
-    if (w.width) d.width = *w.width;
     if (w.crf) d.crf = *w.crf;
     if (w.megabits) d.bit_rate = std::int64_t(*w.megabits * 1e6);
     if (w.no_sound) d.sound = false;
@@ -160,7 +159,6 @@ void make_master(const MasterWords& w, const Run& run) {
                     "Choose a sequence of EXR pictures, or write them alone with porbit depth");
     d.distances = w.distances;
     d.distances_apart = w.parts;
-    d.stereo = eyes;
     if (d.stereo == EyeLayout::views && d.container != Container::exr_sequence)
         throw Error("holds no views", "the preset " + preset->name,
                     "Choose a sequence of EXR pictures, or --stereo apart");

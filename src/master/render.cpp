@@ -351,19 +351,47 @@ Preflight preflight(const Project& project, const Deliverable& d, MediaLibrary& 
     return out;
 }
 
-std::shared_ptr<MediaLibrary> render_library(const Shot& shot, const std::shared_ptr<CacheBound>& memory,
-                                             int eyes) {
-    constexpr std::size_t kMB = std::size_t(1) << 20, kPlans = 512 * kMB, kBytesAPixel = 8;
-    // Less, and what both eyes are drawn by would be found twice a frame.
-    const std::size_t second_eye = (shot.seams.flow.fine_edges ? 480 : 288) * kMB;
-    const std::size_t frames =
-        shot.look.denoise.on ? 2 + 2 * (1 + Cleaner::kBefore) : 2; // read, and being read
-    constexpr std::size_t kPatch = 96 * kMB;                       // as it is drawn into one eye's picture
-    std::size_t bytes =
-        kPlans + std::size_t(eyes - 1) * second_eye + std::size_t(eyes) * kPatch * shot.patches.size();
-    for (const Camera& c : shot.rig.cameras)
-        bytes += frames * kBytesAPixel * std::size_t(c.lens.width) * std::size_t(c.lens.height);
-    return std::make_shared<MediaLibrary>(std::make_shared<CacheBound>(memory, bytes));
+RenderSize render_size(const Deliverable& d) {
+    return {d.mapping == SphereMapping::half_equirect ? 2 * d.width : d.width, eyes_in(d.stereo)};
+}
+
+std::shared_ptr<MediaLibrary> render_library(const Project& project, const Shot& shot,
+                                             const std::shared_ptr<CacheBound>& memory,
+                                             const RenderSize& size) {
+    constexpr double kMB = 1 << 20;
+    const double pixels = double(size.width) * (size.width / 2);
+    // A plan takes 18 bytes a pixel, 25 with fine edges, and one with changes may stand beside it.
+    const double plans = 30 * pixels * size.eyes + 30 * pixels;
+    // Zones, eight matched moments and two fields; and for the second eye what it is drawn by, or that would
+    // be found twice a frame.
+    const double distances =
+        !shot.seams.flow.on
+            ? 0
+            : (shot.seams.flow.fine_edges ? 320 + 160 * size.eyes : 160 + 64 * size.eyes) * kMB;
+    const double patches =
+        96 * kMB * size.eyes * double(shot.patches.size()); // as they are drawn into a picture
+    double frames = 0, cleaned = 0;
+    for (const ShotCamera& use : shot.cameras) {
+        const Camera* camera = find_camera(shot.rig, use.camera);
+        const Media* media = find_media(project, use.media);
+        if (!camera || !media) continue;
+        double bytes = 10;
+        try {
+            bytes = bytes_a_pixel(probe(media->ref));
+        } catch (const Error&) {
+            // It is told where the source is read.
+        }
+        constexpr int kAtWork = 2; // read, and being read
+        constexpr double kWorking = 8, kHalvedToo = 10;
+        const double lens_pixels = double(camera->lens.width) * camera->lens.height;
+        frames += kAtWork * lens_pixels * (bytes + (shot.look.denoise.on ? kWorking : 0));
+        // Cleaned pictures, and those before them as they were shot.
+        if (shot.look.denoise.on)
+            cleaned += lens_pixels * (kAtWork * kHalvedToo + (1 + Cleaner::kBefore) * kWorking);
+    }
+    const double all = plans + distances + patches + cleaned + frames + 64 * kMB;
+    return std::make_shared<MediaLibrary>(std::make_shared<CacheBound>(memory, std::size_t(all)),
+                                          std::max(frames, 1.0) / all);
 }
 
 void render(Composer& composer, const Project& project, const Deliverable& d,

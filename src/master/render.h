@@ -43,11 +43,19 @@ struct Preflight {
 /// reads them before it checks.
 Preflight preflight(const Project& project, const Deliverable& deliverable, MediaLibrary& library);
 
+/// Of pictures that are to be made one after the other.
+struct RenderSize {
+    int width = 3840; ///< of the whole sphere
+    int eyes = 1;
+};
 /// The sources of a render: a library of its own, so that scrubbing meanwhile and rendering do not fight over
 /// one decoder. Frames follow each other and are not asked for again, so it takes of `memory` only what the
 /// frames at work need: plans and distances of one eye or both, and the moments that these are found from.
-std::shared_ptr<MediaLibrary> render_library(const Shot& shot, const std::shared_ptr<CacheBound>& memory,
-                                             int eyes = 1);
+/// Looks into the sources' headers.
+std::shared_ptr<MediaLibrary> render_library(const Project& project, const Shot& shot,
+                                             const std::shared_ptr<CacheBound>& memory,
+                                             const RenderSize& size);
+RenderSize render_size(const Deliverable& deliverable);
 
 /// Renders one deliverable of a project's value: in to out of its shot, at the shot's rate. The file appears
 /// under its name only when complete; memory does not grow with its length. Throws Error, or Cancelled when

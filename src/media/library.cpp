@@ -14,7 +14,22 @@ std::string key_of(const MediaRef& ref) {
            ref.curve;
 }
 constexpr std::size_t kMostPoolBytes = 384u << 20;
+
+std::shared_ptr<const ColourChange> colour_change_of(const MediaInfo& info) {
+    if (info.ref.kind != MediaKind::video && info.transfer == "linear")
+        return ColourChange::for_linear_file(info.ref.curve);
+    const bool tagged = info.ref.kind == MediaKind::video;
+    return ColourChange::for_curve(info.ref.curve, tagged ? info.transfer : "", tagged ? info.primaries : "");
+}
 } // namespace
+
+double bytes_a_pixel(const MediaInfo& info) {
+    // As source_from_frame() decides. The half has a quarter of the luma, at 16 bits, and all of the chroma.
+    const bool stays = info.ref.kind == MediaKind::video && info.rotation_deg == 0 &&
+                       !colour_change_of(info) && info.pixel_format.find("420p") != std::string::npos;
+    if (!stays) return 8 * 1.25;
+    return info.depth > 8 ? 3 + 1.5 : 1.5 + 1;
+}
 
 struct MediaLibrary::Source {
     /// Of a picture: while it is on show, source time, and how often it was halved.
@@ -24,8 +39,13 @@ struct MediaLibrary::Source {
         bool proxy = false; ///< read from one
         bool operator==(const Showing&) const = default;
     };
-    explicit Source(const std::shared_ptr<CacheBound>& bound) : kept(bound), converted(bound) {}
+    explicit Source(const std::shared_ptr<CacheBound>& frames_bound)
+        : bound(frames_bound), kept(frames_bound), converted(frames_bound) {}
+    static constexpr int kShareOfRun = 16; ///< of the bound, for each source
 
+    std::shared_ptr<CacheBound> bound;
+    std::optional<Seconds> asked_last; ///< of the file's own reader
+    double frame_bytes = 1;            ///< of one that is kept
     Cache<Showing, SourcePicture> kept;
     Cache<Showing, Picture> converted; ///< of what is kept in the file's samples
     std::mutex mutex;                  ///< held while decoding
@@ -44,12 +64,12 @@ struct MediaLibrary::Source {
         if (ref.kind == MediaKind::video) {
             video = std::make_unique<VideoReader>(ref.path);
             info = video->info();
-            colour = ColourChange::for_curve(ref.curve, info.transfer, info.primaries);
         } else {
             info = probe(ref);
-            colour = info.transfer == "linear" ? ColourChange::for_linear_file(ref.curve)
-                                               : ColourChange::for_curve(ref.curve, "", "");
         }
+        info.ref = ref;
+        colour = colour_change_of(info);
+        frame_bytes = std::max(1.0, bytes_a_pixel(info) * info.width * info.height);
         open = true;
     }
 
@@ -81,9 +101,24 @@ struct MediaLibrary::Source {
         Seconds begin, end;
     };
 
-    std::optional<Shown> decode(Seconds t, BufferPool* pool) {
+    /// Where someone steps back: frames shown before the one that is asked for, which its reader comes by
+    /// anyway, are kept at that level, or going back over a second would decode all of it for each frame.
+    int frames_before(Seconds t) {
+        constexpr int kMost = 12;
+        const Seconds little = std::max(Seconds(1), Rational(kMost + 2) / info.rate);
+        const bool back = asked_last && t < *asked_last && *asked_last - t < little;
+        asked_last = t;
+        return back ? std::min(kMost, int(double(bound->limit()) / kShareOfRun / frame_bytes)) : 0;
+    }
+
+    std::optional<Shown> decode(Seconds t, int level, BufferPool* pool) {
         if (ref.kind == MediaKind::video) {
-            const auto frame = video->frame_at(t);
+            const auto frame = video->frame_at(t, frames_before(t), [&](const DecodedFrame& before) {
+                SourcePicture picture =
+                    source_from_frame(before.frame, info.rotation_deg, colour.get(), pool);
+                for (int l = 0; l < level; ++l) picture = halved(picture, pool);
+                keep({before.begin, before.end, level}, picture);
+            });
             if (!frame) return std::nullopt;
             return Shown{source_from_frame(frame->frame, info.rotation_deg, colour.get(), pool), frame->begin,
                          frame->end};
@@ -105,8 +140,9 @@ struct MediaLibrary::Source {
     }
 };
 
-MediaLibrary::MediaLibrary(std::shared_ptr<CacheBound> bound)
+MediaLibrary::MediaLibrary(std::shared_ptr<CacheBound> bound, double frames_share)
     : bound_(std::move(bound)),
+      frames_bound_(std::make_shared<CacheBound>(bound_, CacheBound::Share{frames_share})),
       pool_(std::make_shared<BufferPool>(std::min(kMostPoolBytes, bound_->limit() / 8))) {}
 MediaLibrary::~MediaLibrary() = default;
 
@@ -114,7 +150,7 @@ std::shared_ptr<MediaLibrary::Source> MediaLibrary::source_for(const MediaRef& r
     const std::lock_guard lock(mutex_);
     auto& source = sources_[key_of(ref)];
     if (!source) {
-        source = std::make_shared<Source>(bound_);
+        source = std::make_shared<Source>(frames_bound_);
         source->ref = ref;
     }
     return source;
@@ -216,7 +252,7 @@ std::optional<SourcePicture> MediaLibrary::frame_at(const Asked& asked, int leve
     std::optional<SourcePicture> whole;
     if (level > 0) whole = Source::find(source.kept, asked.t, 0, Footage::originals, &showing);
     if (!whole) {
-        auto shown = source.decode(asked.t, pool_.get());
+        auto shown = source.decode(asked.t, level, pool_.get());
         if (!shown) return std::nullopt;
         if (source.mended) {
             const std::lock_guard mended_lock(mutex_);

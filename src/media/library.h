@@ -15,12 +15,18 @@ namespace porb {
 /// Whether a source's proxies will do.
 enum class Footage { originals, proxies };
 
+/// Memory that a source's frame takes in a library while it is read whole and halved once, bytes a pixel.
+double bytes_a_pixel(const MediaInfo& info);
+
 /// The pictures of all sources, decoded when asked for and kept within a bound. Several cameras, views and
 /// threads share one library; each file is decoded by one reader at a time. Decoders hold a few frames each
 /// beside the bound, and a pool of buffers for reuse at most an eighth of it.
 class MediaLibrary {
   public:
-    explicit MediaLibrary(std::shared_ptr<CacheBound> bound = std::make_shared<CacheBound>());
+    /// Frames take at most that share of the bound: what passes by must not push out what is slow to make and
+    /// needed again for the next frame.
+    explicit MediaLibrary(std::shared_ptr<CacheBound> bound = std::make_shared<CacheBound>(),
+                          double frames_share = 0.75);
     explicit MediaLibrary(std::size_t cache_bytes)
         : MediaLibrary(std::make_shared<CacheBound>(cache_bytes)) {}
     ~MediaLibrary();
@@ -78,7 +84,7 @@ class MediaLibrary {
     std::optional<SourcePicture> from_proxy(const Asked& asked, int level, Seconds* begin, Seconds* end);
     std::shared_ptr<Source> source_for(const MediaRef& ref);
 
-    std::shared_ptr<CacheBound> bound_;
+    std::shared_ptr<CacheBound> bound_, frames_bound_;
     std::shared_ptr<BufferPool> pool_;
     mutable std::mutex mutex_;
     std::shared_ptr<const ProxyStore> proxies_;

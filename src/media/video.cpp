@@ -25,6 +25,14 @@ const char* or_unknown(const char* name) {
 
 } // namespace
 
+namespace {
+/// Frames that are told on the way to the one that is wanted.
+struct Before {
+    int frames = 0;
+    VideoReader::TellFrame tell;
+};
+} // namespace
+
 struct VideoReader::Impl {
     std::string where;
     MediaInfo info;
@@ -213,15 +221,22 @@ struct VideoReader::Impl {
     }
 
     /// Decodes until a frame after `pts` is there or the file ends; keeps the last one at or before `pts`.
-    void decode_past(std::int64_t pts, bool all = false) {
+    void decode_past(std::int64_t pts, bool all = false, const Before& before = {}) {
+        const std::int64_t told_from = pts - (before.frames + 1) * frame_ticks();
         // Half a frame more than what is shown at `pts` can last where frames come evenly.
-        passed_by = all || info.variable_rate ? INT64_MIN : pts - frame_ticks() * 3 / 2;
+        passed_by = all || info.variable_rate ? INT64_MIN
+                                              : pts - frame_ticks() * 3 / 2 - before.frames * frame_ticks();
         std::erase_if(left_out, [&](std::int64_t p) { return !decoded.empty() && p < decoded.front()->pts; });
         while (!at_end && (decoded.empty() || decoded.back()->pts <= pts)) {
             auto next = decode_next();
             if (!next) break;
             decoded.push_back(std::move(next));
-            while (decoded.size() > 2 && decoded[1]->pts <= pts) decoded.pop_front();
+            while (decoded.size() > 2 && decoded[1]->pts <= pts) {
+                const auto& gone = decoded.front();
+                if (before.frames > 0 && gone->pts > told_from)
+                    before.tell({gone, seconds_of(gone->pts), seconds_of(decoded[1]->pts)});
+                decoded.pop_front();
+            }
         }
         while (decoded.size() > 1 && decoded[1]->pts <= pts) decoded.pop_front();
     }
@@ -239,7 +254,7 @@ struct VideoReader::Impl {
 
     /// From the key frame before. Some files land after the asked place: steps back further until a frame at
     /// or before it appears.
-    void decode_from_key(std::int64_t pts, bool all) {
+    void decode_from_key(std::int64_t pts, bool all, const Before& before = {}) {
         const std::int64_t second =
             std::max<std::int64_t>(1, (Rational(1) / av::rational(stream().time_base)).round());
         for (const std::int64_t back : {std::int64_t(0), second, 10 * second, std::int64_t(-1)}) {
@@ -247,12 +262,12 @@ struct VideoReader::Impl {
                 rewind();
             else
                 seek(pts - back);
-            decode_past(pts, all);
+            decode_past(pts, all, before);
             if (!decoded.empty() && decoded.front()->pts <= pts) break;
         }
     }
 
-    std::optional<DecodedFrame> frame_at(Seconds t) {
+    std::optional<DecodedFrame> frame_at(Seconds t, const Before& before = {}) {
         if (t < Rational(0)) return std::nullopt;
         const Rational tick = av::rational(stream().time_base);
         const std::int64_t pts = first_pts + (t / tick).floor();
@@ -261,7 +276,7 @@ struct VideoReader::Impl {
             const bool forward = !decoded.empty() && decoded.back()->pts <= pts && !at_end &&
                                  Rational(pts - decoded.back()->pts) * tick < far;
             if (!forward) {
-                decode_from_key(pts, false);
+                decode_from_key(pts, false, before);
             } else {
                 decode_past(pts);
             }
@@ -295,6 +310,9 @@ const MediaInfo& VideoReader::info() const {
 }
 std::optional<DecodedFrame> VideoReader::frame_at(Seconds t) {
     return impl_->frame_at(t);
+}
+std::optional<DecodedFrame> VideoReader::frame_at(Seconds t, int before, const TellFrame& tell_before) {
+    return impl_->frame_at(t, {before, tell_before});
 }
 
 } // namespace porb

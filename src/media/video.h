@@ -3,6 +3,7 @@
 #include "media/frame.h"
 #include "media/info.h"
 
+#include <functional>
 #include <optional>
 
 namespace porb {
@@ -24,6 +25,10 @@ class VideoReader {
     /// The frame on show at `t`, or nothing before the first and after the last. Throws Error when the file
     /// breaks off.
     std::optional<DecodedFrame> frame_at(Seconds t);
+    /// The same where it has to be decoded from the key frame before: `tell_before` is told up to `before`
+    /// frames that were shown before it, in order, as far as they lie on that way. For whoever steps back.
+    using TellFrame = std::function<void(const DecodedFrame&)>;
+    std::optional<DecodedFrame> frame_at(Seconds t, int before, const TellFrame& tell_before);
 
   private:
     struct Impl;

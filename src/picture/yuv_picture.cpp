@@ -93,44 +93,75 @@ void scale_colour(YuvPicture& p, float luma, float chroma) {
     for (float* c : {&p.colour.r_v, &p.colour.g_u, &p.colour.g_v, &p.colour.b_u}) *c /= chroma;
 }
 
+/// A row's chroma, centred on 0, brought to the luma's places. Rooms for what lies between are kept.
 template <class Sample>
-void convert_rows(const YuvPicture& in, int begin, int end, Picture& out) {
-    const int cw = in.chroma_width, ch = in.chroma_height;
-    std::vector<float> blended(2 * std::size_t(cw)), mid_u(std::size_t(cw) + 2), mid_v(mid_u.size());
-    std::vector<float> u(std::size_t(in.width) + 64), v(u.size());
-    const bool widens = in.chroma_scale == 0.5f;
-    for (int y = begin; y < end; ++y) {
+class ChromaRows {
+  public:
+    explicit ChromaRows(const YuvPicture& in)
+        : in_(in), blended_(2 * std::size_t(in.chroma_width)), mid_u_(std::size_t(in.chroma_width) + 2),
+          mid_v_(mid_u_.size()), u_(std::size_t(in.width) + 64), v_(u_.size()) {}
+    void read(int y) {
+        const int cw = in_.chroma_width, ch = in_.chroma_height;
         const float at =
-            std::clamp((float(y) + 0.5f) * in.chroma_scale + in.chroma_shift_y - 0.5f, 0.0f, float(ch - 1));
+            std::clamp((float(y) + 0.5f) * in_.chroma_scale + in_.chroma_shift_y - 0.5f, 0.0f, float(ch - 1));
         const int upper = int(at), lower = std::min(upper + 1, ch - 1);
         const float share = 1 - (at - float(upper));
-        const auto* a = row_of<Sample>(in.chroma, in.chroma_stride, upper);
-        const auto* b = row_of<Sample>(in.chroma, in.chroma_stride, lower);
+        const auto* a = row_of<Sample>(in_.chroma, in_.chroma_stride, upper);
+        const auto* b = row_of<Sample>(in_.chroma, in_.chroma_stride, lower);
         if constexpr (sizeof(Sample) == 1)
-            simd::blend_chroma8(a, b, share, in.chroma_centre, 2 * cw, blended.data());
+            simd::blend_chroma8(a, b, share, in_.chroma_centre, 2 * cw, blended_.data());
         else
-            simd::blend_chroma16(a, b, share, in.chroma_centre, 2 * cw, blended.data());
+            simd::blend_chroma16(a, b, share, in_.chroma_centre, 2 * cw, blended_.data());
         for (int i = 0; i < cw; ++i) {
-            mid_u[std::size_t(i) + 1] = blended[2 * std::size_t(i)];
-            mid_v[std::size_t(i) + 1] = blended[2 * std::size_t(i) + 1];
+            mid_u_[std::size_t(i) + 1] = blended_[2 * std::size_t(i)];
+            mid_v_[std::size_t(i) + 1] = blended_[2 * std::size_t(i) + 1];
         }
-        for (auto [mid, to] : {std::pair{&mid_u, &u}, {&mid_v, &v}}) {
+        for (auto [mid, to] : {std::pair{&mid_u_, &u_}, {&mid_v_, &v_}}) {
             float* const m = mid->data() + 1;
             m[-1] = m[0];
             m[cw] = m[cw - 1];
-            if (widens) {
-                simd::widen_chroma(m, in.width / 2, in.chroma_shift_x == 0, to->data());
-                if (in.width & 1) (*to)[std::size_t(in.width) - 1] = m[cw - 1];
+            if (in_.chroma_scale == 0.5f) {
+                simd::widen_chroma(m, in_.width / 2, in_.chroma_shift_x == 0, to->data());
+                if (in_.width & 1) (*to)[std::size_t(in_.width) - 1] = m[cw - 1];
             } else {
-                const float f = in.chroma_shift_x;
-                for (int x = 0; x < in.width; ++x) (*to)[std::size_t(x)] = m[x] + f * (m[x + 1] - m[x]);
+                const float f = in_.chroma_shift_x;
+                for (int x = 0; x < in_.width; ++x) (*to)[std::size_t(x)] = m[x] + f * (m[x + 1] - m[x]);
             }
         }
+    }
+    const float* u() const { return u_.data(); }
+    const float* v() const { return v_.data(); }
+
+  private:
+    const YuvPicture& in_;
+    std::vector<float> blended_, mid_u_, mid_v_, u_, v_;
+};
+
+template <class Sample>
+void convert_rows(const YuvPicture& in, int begin, int end, Picture& out) {
+    ChromaRows<Sample> chroma(in);
+    for (int y = begin; y < end; ++y) {
+        chroma.read(y);
         const auto* luma = row_of<Sample>(in.luma, in.luma_stride, y);
         if constexpr (sizeof(Sample) == 1)
-            simd::rgba_row_from_yuv8(luma, u.data(), v.data(), in.width, in.colour, out.row(y));
+            simd::rgba_row_from_yuv8(luma, chroma.u(), chroma.v(), in.width, in.colour, out.row(y));
         else
-            simd::rgba_row_from_yuv16(luma, u.data(), v.data(), in.width, in.colour, out.row(y));
+            simd::rgba_row_from_yuv16(luma, chroma.u(), chroma.v(), in.width, in.colour, out.row(y));
+    }
+}
+
+template <class Sample>
+void brightness_of_rows(const YuvPicture& in, int begin, int end, float* out) {
+    ChromaRows<Sample> chroma(in);
+    const simd::YuvToRgb& c = in.colour;
+    const float by_u = (2 * c.g_u + c.b_u) / 4, by_v = (c.r_v + 2 * c.g_v) / 4,
+                black = -c.y_offset * c.y_scale;
+    for (int y = begin; y < end; ++y, out += in.width) {
+        chroma.read(y);
+        const auto* luma = row_of<Sample>(in.luma, in.luma_stride, y);
+        const float *u = chroma.u(), *v = chroma.v();
+        for (int x = 0; x < in.width; ++x)
+            out[x] = black + c.y_scale * float(luma[x]) + by_u * u[x] + by_v * v[x];
     }
 }
 } // namespace
@@ -225,6 +256,23 @@ Picture picture_of(const YuvPicture& in, BufferPool* pool) {
             convert_rows<std::uint16_t>(in, begin, end, out);
     });
     return out;
+}
+
+void brightness_rows(const SourcePicture& picture, int begin, int end, float* out) {
+    if (const YuvPicture* in = picture.yuv()) {
+        if (in->sample_bytes == 1)
+            brightness_of_rows<std::uint8_t>(*in, begin, end, out);
+        else
+            brightness_of_rows<std::uint16_t>(*in, begin, end, out);
+        return;
+    }
+    const Picture& in = *picture.picture();
+    const auto width = std::size_t(in.width());
+    std::vector<float> r(width), b(width);
+    for (int y = begin; y < end; ++y, out += width) {
+        simd::planes_from_rgba_row(in.row(y), in.width(), r.data(), out, b.data());
+        for (std::size_t x = 0; x < width; ++x) out[x] = 0.25f * r[x] + 0.5f * out[x] + 0.25f * b[x];
+    }
 }
 
 SourcePicture halved(const SourcePicture& picture, BufferPool* pool) {

@@ -4,7 +4,9 @@
 #include "picture/convert_simd.h"
 #include "picture/picture.h"
 
+#include <span>
 #include <variant>
+#include <vector>
 
 namespace porb {
 
@@ -59,6 +61,12 @@ class SourcePicture {
   private:
     std::variant<Picture, YuvPicture> pixels_;
 };
+inline std::vector<SourcePicture> as_sources(std::span<const Picture> pictures) {
+    return {pictures.begin(), pictures.end()};
+}
 SourcePicture halved(const SourcePicture& picture, BufferPool* pool = nullptr);
+/// Brightness on the working curve, (R + 2 G + B) / 4, of rows from `begin` to before `end`: a float for each
+/// place, row after row. On one thread.
+void brightness_rows(const SourcePicture& picture, int begin, int end, float* out);
 
 } // namespace porb

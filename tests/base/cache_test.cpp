@@ -63,6 +63,32 @@ TEST_CASE("a part of a bound keeps to its own and to the whole's") {
     CHECK(whole->used() == 85);
 }
 
+TEST_CASE("what passes by, in a share of its own, pushes out nothing of what stays") {
+    const auto whole = std::make_shared<CacheBound>(200);
+    const auto work = std::make_shared<CacheBound>(whole, 100);
+    const auto passing = std::make_shared<CacheBound>(work, CacheBound::Share{0.4});
+    CHECK(passing->limit() == 40);
+    Cache<int, int> elsewhere(whole), plans(work), frames(passing);
+    elsewhere.keep(1, 1, 90);
+    plans.keep(1, 1, 60);
+    for (int i = 0; i < 20; ++i) frames.keep(i, i, 10);
+    CHECK(plans.find(1)); // though frames were used after it
+    CHECK(passing->used() == 40);
+    CHECK(work->used() == 100);
+    CHECK(whole->used() == 190);
+    plans.keep(2, 2, 20); // the part is full: its oldest goes, and what lies elsewhere stays
+    CHECK(work->used() <= 100);
+    CHECK(plans.find(1));
+    CHECK(elsewhere.find(1));
+    frames.keep(30, 30, 41);
+    CHECK_FALSE(frames.find(30)); // larger than the share
+    work->set_limit(50);
+    CHECK(passing->limit() == 20);
+    frames.keep(31, 31, 10);
+    CHECK(passing->used() <= 20);
+    CHECK(work->used() <= 50);
+}
+
 TEST_CASE("what many ask for at once is made once, and again by the next when making it failed") {
     const auto bound = std::make_shared<CacheBound>(1000);
     Cache<int, int> cache(bound);

@@ -60,7 +60,7 @@ TEST_CASE("left is left and right is right: by eyes given and proposed, in still
         shot.cameras[i].media = add_media(project, {folder / name, MediaKind::still, FrameRate(30)});
     }
     project.shots = {shot};
-    Composer composer(render_library(shot, std::make_shared<CacheBound>()));
+    Composer composer(render_library(project, shot, std::make_shared<CacheBound>(), {128, 1}));
     StillRequest still;
     still.width = 128;
     still.mapping = SphereMapping::half_equirect;

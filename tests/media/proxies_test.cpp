@@ -5,8 +5,11 @@
 #include "picture/compare.h"
 #include "support/support.h"
 
+#include <csignal>
 #include <cstring>
 #include <fstream>
+
+#include <sys/resource.h>
 
 using namespace porb;
 using namespace porb::test;
@@ -49,6 +52,35 @@ TEST_CASE("frames that nothing refers to are passed by without a trace") {
                    here = in_jumps.picture(ref, frame_time(n, rate), 1);
         REQUIRE((there && here));
         CHECK(same_pixels(*there, *here));
+    }
+}
+
+TEST_CASE("stepping back, frames that were shown before come with the one that is asked for") {
+    const MediaRef ref = demo_take();
+    VideoReader reader(ref.path);
+    const FrameRate rate = reader.info().rate;
+    std::vector<Seconds> all;
+    for (int n = 0; n < 24; ++n) all.push_back(reader.frame_at(frame_time(n, rate))->begin);
+    std::vector<Seconds> told;
+    const auto tell = [&](const DecodedFrame& f) {
+        told.push_back(f.begin);
+        CHECK(f.end > f.begin);
+    };
+    CHECK(reader.frame_at(frame_time(20, rate), 5, tell)->begin == all[20]);
+    CHECK(reader.frame_at(frame_time(21, rate), 5, tell)->begin == all[21]);
+    told.clear();
+    CHECK(reader.frame_at(frame_time(18, rate), 5, tell)->begin == all[18]);
+    CHECK(told == std::vector<Seconds>(all.begin() + 13, all.begin() + 18));
+    told.clear();
+    CHECK(reader.frame_at(frame_time(2, rate), 5, tell)->begin == all[2]); // there are two before it
+    CHECK(told == std::vector<Seconds>(all.begin(), all.begin() + 2));
+
+    MediaLibrary in_order(std::size_t(1) << 30), back(std::size_t(1) << 30);
+    for (int n = 0; n < 40; ++n) in_order.frame(ref, frame_time(n, rate), 1);
+    for (int n = 39; n >= 0; --n) {
+        INFO(n);
+        CHECK(same_pixels(*in_order.picture(ref, frame_time(n, rate), 1),
+                          *back.picture(ref, frame_time(n, rate), 1)));
     }
 }
 
@@ -139,6 +171,28 @@ TEST_CASE("proxies that are damaged, out of date or too many") {
                         Cancelled);
         CHECK(store->of(ref).size() == 1);
         CHECK(std::distance(fs::directory_iterator(store->folder()), fs::directory_iterator()) == 1);
+    }
+    SECTION("a disk that is full is told, and leaves what was there") {
+        // As a disk does that takes no more: files end at a few kilobytes.
+        rlimit before{};
+        getrlimit(RLIMIT_FSIZE, &before);
+        const auto handler = std::signal(SIGXFSZ, SIG_IGN);
+        const rlimit little{20000, before.rlim_max};
+        setrlimit(RLIMIT_FSIZE, &little);
+        std::string words;
+        try {
+            make_proxy(ref, 1, *store);
+        } catch (const Error& e) {
+            words = e.what();
+        }
+        setrlimit(RLIMIT_FSIZE, &before);
+        std::signal(SIGXFSZ, handler);
+        INFO(words);
+        CHECK_FALSE(words.empty());
+        REQUIRE(store->of(ref).size() == 1);
+        CHECK(store->of(ref)[0].path == made.path);
+        CHECK(std::distance(fs::directory_iterator(store->folder()), fs::directory_iterator()) == 1);
+        CHECK(make_proxy(ref, 1, *store).level == 1); // and now there is room
     }
     SECTION("a folder that cannot be made is told") {
         std::ofstream(folder / "file") << "x";

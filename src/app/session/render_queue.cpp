@@ -62,7 +62,7 @@ void RenderQueue::start_next() {
                                             [&](const Deliverable& x) { return x.id == id; });
                 const Shot* shot = find_shot(*project, d->shot);
                 if (!shot) throw Error("has no shot", d->name, "Choose one in Master");
-                Composer composer(render_library(*shot, memory, eyes_in(d->stereo)));
+                Composer composer(render_library(*project, *shot, memory, render_size(*d)));
                 auto last = std::chrono::steady_clock::time_point();
                 render(
                     composer, *project, *d,

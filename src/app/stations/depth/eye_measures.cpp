@@ -37,7 +37,7 @@ void EyeMeasures::measure(std::function<void()> then) {
     const Span span = used_span(*project, *shot, *session_.library());
     if (span.empty()) return session_.say("The shot has no sources to compare eyes of.", Signal::care);
     // Of its own, so that playing does not wait for it; kept for the next time.
-    if (!library_) library_ = render_library(*shot, session_.library()->bound(), 2);
+    if (!library_) library_ = render_library(*project, *shot, session_.library()->bound(), {1920, 2});
     job_.start([this, project, id = shot->id, span, library = library_, then = std::move(then)](
                    const BackgroundJob::Tell& tell, const Cancel& cancel) -> BackgroundJob::Finish {
         const Shot& measured = *find_shot(*project, id);
