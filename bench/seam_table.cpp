@@ -112,9 +112,9 @@ void print_times(const Take& take, int width) {
     PlanKey key = for_every_view(plan_key(shot, view));
     const SeamZones zones(key);
     const auto looked = composer.source_frames(take.project, shot, Seconds(0), zones.cameras());
-    const auto matched = zones.match_moment(looked->sources, looked->tones, shot.seams.flow);
-    const double matching =
-        seconds_of([&] { zones.match_moment(looked->sources, looked->tones, shot.seams.flow); });
+    const auto sources = as_sources(looked->sources);
+    const auto matched = zones.match_moment(sources, looked->tones, shot.seams.flow);
+    const double matching = seconds_of([&] { zones.match_moment(sources, looked->tones, shot.seams.flow); });
     const std::vector<SeamZones::Weighed> moments(support_frames_of(Seconds(10), FrameRate(24)).size(),
                                                   {matched});
     const double field = seconds_of([&] {

@@ -8,6 +8,7 @@
 #include "base/angle.h"
 #include "media/library.h"
 #include "project/project.h"
+#include "takes.h"
 
 #include <QApplication>
 #include <QElapsedTimer>
@@ -22,41 +23,6 @@ using namespace porb::app;
 namespace {
 
 namespace fs = std::filesystem;
-
-void run(const std::string& words) {
-    if (std::system(words.c_str()) != 0) throw Error("failed", words, "");
-}
-
-/// A demo take, its lenses `scale` times as large, its frames at `rate` a second, four times over.
-fs::path take_of(const std::string& demo, int scale, int rate, const fs::path& folder) {
-    fs::create_directories(folder);
-    const fs::path from = fs::path(PORB_SOURCE) / "demo" / demo / ("hall_" + demo + ".porb");
-    Project project = load_project(from);
-    for (Media& media : project.media) {
-        const fs::path to = folder / media.ref.path.filename();
-        const MediaInfo info = probe(media.ref);
-        run(fmt::format("ffmpeg -v error -nostdin -y -stream_loop 3 -i {} -an -vf "
-                        "scale={}:{}:flags=bicubic,setpts=N/{}/TB -r {} -c:v libx264 -preset veryfast -crf "
-                        "23 -bf 2 -g {} {}",
-                        media.ref.path.string(), info.width * scale, info.height * scale, rate, rate, rate,
-                        to.string()));
-        media.ref.path = to;
-    }
-    for (Shot& shot : project.shots) {
-        shot.timing.rate = FrameRate(rate);
-        shot.timing.in = Seconds(0);
-        shot.timing.out = {};
-        for (Camera& c : shot.rig.cameras) {
-            Lens& l = c.lens;
-            l.width *= scale, l.height *= scale, l.focal_px *= scale, l.center_px *= scale;
-            l.circle.center_px *= scale, l.circle.radius_px *= scale;
-        }
-    }
-    project.deliverables.clear();
-    const fs::path file = folder / (demo + ".porb");
-    save_project(project, file);
-    return file;
-}
 
 double median(std::vector<double> v) {
     std::sort(v.begin(), v.end());
@@ -208,13 +174,9 @@ int main(int argc, char** argv) {
         else
             which = word;
     }
-    const char* kept = std::getenv("PORB_BENCH_TAKES"); // where takes stay for the next run
-    const fs::path folder =
-        kept ? fs::path(kept) : fs::temp_directory_path() / fmt::format("porb-window-bench-{}", getpid());
+    const TakesFolder folder = takes_folder();
     const auto take = [&](const std::string& demo, int scale, int rate) {
-        const fs::path in = folder / fmt::format("{}_{}_{}", demo, scale, rate);
-        const fs::path file = in / (demo + ".porb");
-        return fs::exists(file) ? file : take_of(demo, scale, rate, in);
+        return enlarged_take(demo, scale, rate, folder.path);
     };
     fmt::print("a window of 1280 x 800, {} threads, {} s each\n", std::thread::hardware_concurrency(),
                seconds);
@@ -233,9 +195,9 @@ int main(int argc, char** argv) {
     }
     if (which != "play") {
         const fs::path ring = take("ring", 2, 30);
-        first_picture(ring, folder / "sixteen");
+        first_picture(ring, folder.path / "sixteen");
         work(ring);
     }
-    if (!kept) fs::remove_all(folder);
+    if (!folder.stays) fs::remove_all(folder.path);
     return 0;
 }

@@ -417,7 +417,7 @@ CrossingScan scan_crossings(const Project& project, const Shot& shot, Composer& 
         const auto seen = composer.source_frames(project, plain, t, sphere.cameras());
         if (!near || !seen) return std::nullopt;
         const SeamZones::Weighed matched[] = {
-            {zones.match_moment(near->sources, near->tones, plain.seams.flow)}};
+            {zones.match_moment(as_sources(near->sources), near->tones, plain.seams.flow)}};
         const SphereGrid distances = zones.field(matched, plain.seams.flow);
         ScanFrame look;
         look.time = t;

@@ -121,10 +121,11 @@ Composer::Reading Composer::read(const Project& project, const Shot& shot, Secon
     return out;
 }
 
-void Composer::read_for_blend(const Project& project, const Shot& shot, Seconds time,
-                              const std::vector<BlendPlan::PlanCamera>& cameras, Footage footage,
-                              const Cancel& cancel, Gathered& out) {
-    const auto ended = read_each(
+Composer::FileReading Composer::read_files(const Project& project, const Shot& shot, Seconds time,
+                                           const std::vector<BlendPlan::PlanCamera>& cameras, Footage footage,
+                                           const Cancel& cancel) {
+    FileReading out;
+    out.ended = read_each(
         project, shot, time, cameras, cancel,
         [&](const MediaRef& ref, Seconds shown, int level) -> std::optional<SourcePicture> {
             if (!shot.look.denoise.on) return library_->frame(ref, shown, level, footage);
@@ -132,7 +133,7 @@ void Composer::read_for_blend(const Project& project, const Shot& shot, Seconds 
                                     shot.look.denoise);
         },
         out.sources, out.tones);
-    if (ended) tell_ended(project, shot, time, *ended);
+    return out;
 }
 
 void Composer::tell_ended(const Project& project, const Shot& shot, Seconds time, std::size_t camera) {
@@ -187,8 +188,10 @@ Composer::MomentKey Composer::moment_key(const Project& project, const Shot& sho
                   {},
                   key.view.proxy_level > 0,
                   for_every_view(key),
+                  {},
                   distance_areas(shot, time)};
     if (!is_far(out.zones)) out.zones.multiband = out.zones.hard = false;
+    if (out.proxies) out.zones.flow.fine_edges = false; // for watching
     out.zones.shelters.clear();
     out.zones.line_state = {}; // zones are about all places that lines ever take
     for (const auto& c : shot.cameras) {
@@ -209,6 +212,10 @@ Composer::Moments Composer::moments(const Project& project, const Shot& shot, co
     Moments out;
     const Footage footage = field.proxies ? Footage::proxies : Footage::originals;
     out.zones = zones_of(field.zones);
+    const std::vector<bool> looked_through = out.zones->cameras_of(field.pairs);
+    std::vector<BlendPlan::PlanCamera> cameras;
+    for (std::size_t c = 0; c < looked_through.size(); ++c)
+        if (looked_through[c]) cameras.push_back(out.zones->cameras()[c]);
     const bool still = std::all_of(key.cameras.begin(), key.cameras.end(), [&](const KeyCamera& c) {
         const auto& ref = field.sources[std::size_t(&c - key.cameras.data())].ref;
         return !c.runs || ref.kind == MediaKind::still;
@@ -223,13 +230,16 @@ Composer::Moments Composer::moments(const Project& project, const Shot& shot, co
         auto matched = matched_moments_.find(moment);
         if (!matched) {
             const bool own = &w == &support_frames.back();
-            const Reading reading =
-                own ? Reading{read_running(project, shot, w.time, out.zones->cameras(), footage, cancel), {}}
-                    : read(project, shot, w.time, out.zones->cameras(), footage, cancel);
+            FileReading reading = read_files(project, shot, w.time, cameras, footage, cancel);
+            if (reading.ended && own) tell_ended(project, shot, w.time, *reading.ended);
             if (reading.ended) continue; // when not all sources run, another moment does not count
             cancel.check();
-            const SourceFrames& frames = reading.frames;
-            matched = out.zones->match_moment(frames.sources, frames.tones, moment.flow);
+            for (std::size_t c = 0; c < looked_through.size(); ++c)
+                if (!looked_through[c]) {
+                    reading.sources.emplace(reading.sources.begin() + std::ptrdiff_t(c));
+                    reading.tones.emplace(reading.tones.begin() + std::ptrdiff_t(c));
+                }
+            matched = out.zones->match_moment(reading.sources, reading.tones, moment.flow, field.pairs);
             matched_moments_.keep(moment, *matched, SeamZones::bytes_of(**matched));
         }
         out.weighed.push_back({*matched, w.weight});
@@ -240,15 +250,25 @@ Composer::Moments Composer::moments(const Project& project, const Shot& shot, co
 std::shared_ptr<const DistanceField> Composer::distances_at(const Project& project, const Shot& shot,
                                                             Seconds time, const PlanKey& key,
                                                             const Cancel& cancel) {
-    const MomentKey moment = moment_key(project, shot, time, key);
+    MomentKey moment = moment_key(project, shot, time, key);
+    // While it plays what is not shown is not looked for, if that is worth while.
+    std::optional<SphereBlocks> blocks;
+    if (moment.proxies) {
+        blocks = blocks_shown(key);
+        if (blocks->all()) blocks.reset();
+        if (blocks) moment.pairs = zones_of(moment.zones)->pairs_in(*blocks);
+        if (std::find(moment.pairs.begin(), moment.pairs.end(), false) == moment.pairs.end())
+            moment.pairs.clear(); // all
+    }
     if (!key.rays.moves()) return distances_from_centre(project, shot, moment, key, cancel);
     RigEyeRays eye{key.rays, rotation_of(key.orientation)};
     eye.rays.turn_deg = 0; // where a ray ends does not depend on where it is shown
     return eye_fields_.get(
-        {moment, eye},
+        {moment, eye, blocks},
         [&] {
             const auto from_centre = distances_from_centre(project, shot, moment, key, cancel);
-            return std::make_shared<const DistanceField>(zones_of(moment.zones)->seen_by(*from_centre, eye));
+            return std::make_shared<const DistanceField>(
+                zones_of(moment.zones)->seen_by(*from_centre, eye, blocks));
         },
         [](const auto& field) { return field->bytes(); });
 }
@@ -351,7 +371,10 @@ Composer::Gathered Composer::gather(const Project& project, const Shot& shot, Se
         out.plan = plan_for(key);
     }
     if (view.patches && !shot.patches.empty()) out.patches = patches_at(project, shot, time, view, cancel);
-    read_for_blend(project, shot, time, out.plan->cameras, footage_of(view), cancel, out);
+    FileReading reading = read_files(project, shot, time, out.plan->cameras, footage_of(view), cancel);
+    if (reading.ended) tell_ended(project, shot, time, *reading.ended);
+    out.sources = std::move(reading.sources);
+    out.tones = std::move(reading.tones);
     return out;
 }
 

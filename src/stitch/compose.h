@@ -102,10 +102,15 @@ class Composer {
     [[noreturn]] void tell_ended(const Project& project, const Shot& shot, Seconds time, std::size_t camera);
     Reading read(const Project& project, const Shot& shot, Seconds time,
                  const std::vector<BlendPlan::PlanCamera>& cameras, Footage footage, const Cancel& cancel);
-    /// What the kernel samples: as files hold it, where nothing denoises. All of them run.
-    void read_for_blend(const Project& project, const Shot& shot, Seconds time,
-                        const std::vector<BlendPlan::PlanCamera>& cameras, Footage footage,
-                        const Cancel& cancel, Gathered& out);
+    /// The same as files hold it, where nothing denoises: what is sampled or matched.
+    struct FileReading {
+        std::vector<SourcePicture> sources;
+        std::vector<CameraTone> tones;
+        std::optional<std::size_t> ended;
+    };
+    FileReading read_files(const Project& project, const Shot& shot, Seconds time,
+                           const std::vector<BlendPlan::PlanCamera>& cameras, Footage footage,
+                           const Cancel& cancel);
     /// The same as read() where all of them run.
     SourceFrames read_running(const Project& project, const Shot& shot, Seconds time,
                               const std::vector<BlendPlan::PlanCamera>& cameras, Footage footage,
@@ -134,6 +139,7 @@ class Composer {
         std::vector<Source> sources; ///< by camera
         bool proxies = false;        ///< may have been read
         PlanKey zones;
+        SeamZones::Pairs pairs; ///< that are matched
         std::vector<DistanceArea> areas;
         bool operator==(const MomentKey&) const = default;
     };
@@ -177,7 +183,13 @@ class Composer {
     Cache<MomentKey, SeamZones::MatchedMomentPtr>
         matched_moments_; ///< what was matched at moments, for those beside them
     Cache<MomentKey, std::shared_ptr<const DistanceField>> fields_;
-    Cache<std::pair<MomentKey, RigEyeRays>, std::shared_ptr<const DistanceField>> eye_fields_;
+    struct EyeFieldKey {
+        MomentKey moment;
+        RigEyeRays eye;
+        std::optional<SphereBlocks> blocks;
+        bool operator==(const EyeFieldKey&) const = default;
+    };
+    Cache<EyeFieldKey, std::shared_ptr<const DistanceField>> eye_fields_;
     Cache<MomentKey, std::shared_ptr<const SphereGrid>> confidences_;
     Cache<std::pair<PlanKey, double>, std::shared_ptr<const LightBands>> bands_; ///< by their widest, degrees
     Cache<BaseKey, Picture> bases_;

@@ -3,7 +3,7 @@
 #include "base/error.h"
 #include "picture/compare.h"
 #include "stitch/compose.h"
-#include "stitch/distances/edge_median.h"
+#include "stitch/strips/edge_median.h"
 #include "support/support.h"
 
 #include <opencv2/imgproc.hpp>

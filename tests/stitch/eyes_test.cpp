@@ -7,6 +7,7 @@
 #include "stitch/compose.h"
 #include "stitch/depth_map.h"
 #include "stitch/distances/eye_field.h"
+#include "stitch/plan/plan_lens.h"
 #include "support/support.h"
 
 using namespace porb;
@@ -80,6 +81,49 @@ TEST_CASE("an eye's distances are those of what its rays meet first") {
     CHECK(near > 3000);
     CHECK(wrong == 0);
     CHECK(eye_field(centre, {}).values == centre.values); // from the centre it is the same
+
+    // In a part of the sphere alone: the same there.
+    PlanKey key;
+    key.view.target = window_target(640, 360, {10, 5, 0}, 70);
+    const SphereBlocks part = blocks_shown(key);
+    const SphereGrid there = eye_field(centre, eye, &part);
+    for (int y = 0; y < found.side; ++y)
+        for (int x = 0; x < found.side; ++x) {
+            const SphereGrid& same = part.has_cell(x, y, found.side) ? found : centre;
+            if (there.cell(x, y)[0] != same.cell(x, y)[0]) FAIL("at " << x << ", " << y);
+        }
+}
+
+TEST_CASE("the parts of the sphere that a view shows are all that its pixels look at, and little more") {
+    const auto [yaw, pitch, fov] = GENERATE(table<double, double, double>(
+        {{0, 0, 90}, {180, 10, 60}, {-120, -85, 40}, {30, 90, 20}, {77, 45, 140}}));
+    PlanKey key;
+    key.orientation = {25, -40, 60};
+    key.view.target = window_target(400, 300, {yaw, pitch, 15}, fov);
+    key.view.region = GENERATE(Region{}, Region{220, 40, 100, 60});
+    const SphereBlocks blocks = blocks_shown(key);
+    const TargetMap map(key.view.target);
+    const Mat3 to_rig = rotation_of(key.orientation).transpose();
+    const Region region = whole_region(key.view);
+    double farthest = 0;
+    const Vec3 middle =
+        to_rig * *map.direction({region.x + region.width / 2.0, region.y + region.height / 2.0});
+    for (int y = region.y; y < region.y + region.height; ++y)
+        for (int x = region.x; x < region.x + region.width; ++x) {
+            const Vec3 d = to_rig * *map.direction({x + 0.5, y + 0.5});
+            farthest = std::max(farthest, std::acos(std::clamp(d.dot(middle), -1.0, 1.0)));
+            if (!blocks.has(d)) FAIL("at " << x << ", " << y);
+        }
+    for (int y = 0; y < SphereBlocks::kSide; ++y)
+        for (int x = 0; x < SphereBlocks::kSide; ++x)
+            if (blocks.in[std::size_t(y * SphereBlocks::kSide + x)]) {
+                const Vec3 d =
+                    octahedral_direction({(x + 0.5) / SphereBlocks::kSide, (y + 0.5) / SphereBlocks::kSide});
+                CHECK(std::acos(std::clamp(d.dot(middle), -1.0, 1.0)) < farthest + radians(20));
+            }
+    key.view = {};
+    key.view.target = equirect_target(512);
+    CHECK(blocks_shown(key).all());
 }
 
 TEST_CASE("eyes drawn from a ring are the truth's, agree in height, and are alike straight up and down",

@@ -3,8 +3,8 @@
 #include "picture/compare.h"
 #include "seams/crossings.h"
 #include "stitch/compose.h"
-#include "stitch/distances/strip.h"
 #include "stitch/plan/coverage.h"
+#include "stitch/strips/strip.h"
 #include "support/support.h"
 
 #include <array>
@@ -446,6 +446,44 @@ TEST_CASE("where all is far, what cameras show alike is mixed widely, and what i
     CHECK(seen(anew).r > before.r + 0.3f);
 }
 
+TEST_CASE("pairs that a view does not show are left out, and the others tell what they tell among all") {
+    const TempFolder folder;
+    StillTake take = ring_still(folder, 300);
+    Shot& shot = take.project.shots[0];
+    shot.seams.flow.on = shot.seams.flow.everywhere = true;
+    Composer composer(std::make_shared<MediaLibrary>());
+    PlanKey key = plan_key(shot, {});
+    key.view.target = window_target(640, 360, {30, 0, 0}, 50);
+    const SphereBlocks blocks = blocks_shown(key);
+    const SeamZones zones(for_every_view(key));
+    const SeamZones::Pairs pairs = zones.pairs_in(blocks);
+    const std::vector<bool> needed = zones.cameras_of(pairs);
+    CHECK(std::count(pairs.begin(), pairs.end(), true) >= 1);
+    CHECK(std::count(pairs.begin(), pairs.end(), false) >= 3);
+    CHECK(std::count(needed.begin(), needed.end(), false) >= 2);
+    const auto frames = composer.source_frames(take.project, shot, Seconds(0), zones.cameras());
+    REQUIRE(frames);
+    std::vector<SourcePicture> some = as_sources(frames->sources);
+    const SeamZones::Weighed all[] = {{zones.match_moment(some, frames->tones, shot.seams.flow)}};
+    for (std::size_t c = 0; c < needed.size(); ++c)
+        if (!needed[c]) some[c] = {}; // nobody looks at it
+    const SeamZones::Weighed part[] = {{zones.match_moment(some, frames->tones, shot.seams.flow, pairs)}};
+    CHECK(SeamZones::bytes_of(*part[0].matched) < SeamZones::bytes_of(*all[0].matched));
+    const SphereGrid whole = zones.field(all, shot.seams.flow), shown = zones.field(part, shot.seams.flow),
+                     trusted = zones.confidence(part, shot.seams.flow);
+    const TargetMap map(key.view.target);
+    const Mat3 to_rig = rotation_of(key.orientation).transpose();
+    int off = 0, found = 0, pixels = 0;
+    for (int y = 0; y < 360; y += 3)
+        for (int x = 0; x < 640; x += 3, ++pixels) {
+            const Vec3 d = to_rig * *map.direction({x + 0.5, y + 0.5});
+            off += std::abs(whole.at(d) - shown.at(d)) > 0.003;
+            found += trusted.at(d) > 0.3;
+        }
+    CHECK(found > 0.3 * pixels);
+    CHECK(off < 0.01 * pixels);
+}
+
 TEST_CASE("narrow overlaps are trusted as wide ones are, under a solved rig alone") {
     const TempFolder folder;
     sim::SimOptions o;
@@ -499,7 +537,7 @@ TEST_CASE("where nothing moves, distances stand still under noise, and where it 
             sources.push_back(noisy);
         }
         const std::vector<CameraTone> tones(sources.size());
-        return zones.match_moment(sources, tones, shot.seams.flow);
+        return zones.match_moment(as_sources(sources), tones, shot.seams.flow);
     };
     constexpr std::int64_t kFrames = 52;
     const FrameRate rate(24);

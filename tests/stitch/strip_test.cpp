@@ -1,13 +1,15 @@
 // Strips: what is matched on them, smoothed, and brought together over time.
-#include "stitch/distances/edge_smooth.h"
 #include "stitch/distances/follow_distance.h"
-#include "stitch/distances/guide.h"
-#include "stitch/distances/semi_global.h"
-#include "stitch/distances/steadying.h"
 #include "stitch/plan/plan.h"
+#include "stitch/strips/block_match.h"
+#include "stitch/strips/edge_smooth.h"
+#include "stitch/strips/guide.h"
+#include "stitch/strips/semi_global.h"
+#include "stitch/strips/steadying.h"
 #include "support/support.h"
 
 #include <Eigen/Dense>
+#include <opencv2/calib3d.hpp>
 #include <opencv2/imgproc.hpp>
 
 #include <random>
@@ -96,6 +98,80 @@ TEST_CASE("steps of parallax lie at edges of colour that brightness hardly shows
     CHECK(wrong(fine, from - 15, to + 15) < 0.1 * wrong(plain, from - 15, to + 15));
     CHECK(wrong(fine, 60, 70) < 0.02);
     CHECK(fine.trust > 0.9);
+}
+
+TEST_CASE("blocks are matched as a plain matcher of the same kind does, wherever the strip is cut") {
+    // Ground that recedes behind a nearer thing, under noise; another exposure in one of them.
+    constexpr int rows = 130, columns = 210, room = 40;
+    cv::RNG random(GENERATE(2u, 9u));
+    const int disparities = GENERATE(16, 48);
+    const cv::Mat ground = texture(rows, columns + room, 21), thing = texture(60, 50, 22);
+    const int least_shift = 1, far = disparities / 4, near = disparities / 2 + 3;
+    cv::Mat a(rows, columns, CV_8U), b = a.clone();
+    for (int y = 0; y < rows; ++y)
+        for (int x = 0; x < columns; ++x) {
+            const int shift = least_shift + far * y / rows;
+            const bool before_a = y >= 30 && y < 90 && x >= 90 - near && x < 140 - near,
+                       before_b = y >= 30 && y < 90 && x >= 90 && x < 140;
+            a.at<std::uint8_t>(y, x) = before_a ? thing.at<std::uint8_t>(y - 30, x - 90 + near)
+                                                : ground.at<std::uint8_t>(y, x + room / 2);
+            b.at<std::uint8_t>(y, x) = before_b ? thing.at<std::uint8_t>(y - 30, x - 90)
+                                                : ground.at<std::uint8_t>(y, x + room / 2 - shift);
+        }
+    for (cv::Mat* m : {&a, &b}) {
+        cv::Mat noise(m->size(), CV_16S);
+        random.fill(noise, cv::RNG::NORMAL, m == &b ? 4 : 0, 3);
+        cv::add(*m, noise, *m, cv::noArray(), CV_8U);
+    }
+    const BlockMatch own = match_blocks(a, b, cv::Range(0, columns), {-2, disparities, false, 1});
+    cv::Mat wide_a, wide_b, raw;
+    cv::copyMakeBorder(a, wide_a, 0, 0, disparities, 2, cv::BORDER_REPLICATE);
+    cv::copyMakeBorder(b, wide_b, 0, 0, disparities, 2, cv::BORDER_REPLICATE);
+    cv::StereoSGBM::create(-2, disparities, 5, 150, 700, 2, 31, 4, 60, 2, cv::StereoSGBM::MODE_SGBM_3WAY)
+        ->compute(wide_b, wide_a, raw);
+    // Ours follows all rows from above, the plain one begins anew every so often: so they are held against
+    // the truth, and against each other as far as that goes.
+    int both = 0, alike = 0, told = 0, right = 0, plain_right = 0;
+    for (int y = 0; y < rows; ++y)
+        for (int x = disparities; x < columns; ++x) {
+            const float parallax = own.parallax.at<float>(y, x),
+                        plain = float(raw.at<std::int16_t>(y, x + disparities)) / 16;
+            const bool known = own.known.at<std::uint8_t>(y, x), plain_known = plain > -3,
+                       on_thing = y >= 30 && y < 90 && x >= 90 && x < 140;
+            const auto truth = float(on_thing ? near : least_shift + far * y / rows);
+            told += known;
+            right += known && std::abs(parallax - truth) < 1;
+            plain_right += plain_known && std::abs(plain - truth) < 1;
+            both += known && plain_known;
+            alike += known && plain_known && std::abs(parallax - plain) < 0.25f;
+        }
+    INFO(told << " told, " << right << " right; the plain one " << plain_right << "; both " << both
+              << ", alike " << alike);
+    CHECK(right > 0.985 * told);
+    CHECK(right > 0.995 * plain_right);
+    CHECK(alike > 0.98 * both);
+
+    // A part of the columns is the same but for where its ways begin, and what goes round has no first row.
+    const cv::Range part(70, 170);
+    const BlockMatch cut = match_blocks(a, b, part, {-2, disparities, false, 1});
+    REQUIRE(cut.parallax.cols == part.size());
+    int off = 0;
+    for (int y = 0; y < rows; ++y)
+        for (int x = 20; x < part.size() - 20; ++x)
+            off += std::abs(cut.parallax.at<float>(y, x) - own.parallax.at<float>(y, x + part.start)) > 0.25f;
+    CHECK(off < 0.01 * rows * part.size());
+    cv::Mat turned_a, turned_b; // the same strip, begun elsewhere
+    cv::vconcat(a.rowRange(50, rows), a.rowRange(0, 50), turned_a);
+    cv::vconcat(b.rowRange(50, rows), b.rowRange(0, 50), turned_b);
+    const BlockMatch round = match_blocks(a, b, cv::Range(0, columns), {-2, disparities, true, 1}),
+                     turned =
+                         match_blocks(turned_a, turned_b, cv::Range(0, columns), {-2, disparities, true, 1});
+    int elsewhere = 0;
+    for (int y = 0; y < rows; ++y)
+        for (int x = disparities; x < columns; ++x)
+            elsewhere += std::abs(round.parallax.at<float>(y, x) -
+                                  turned.parallax.at<float>((y + rows - 50) % rows, x)) > 0.25f;
+    CHECK(elsewhere < 0.01 * rows * columns);
 }
 
 TEST_CASE("what repeats is not taken for its neighbour: bars of a window before a white sky") {

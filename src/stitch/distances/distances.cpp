@@ -7,14 +7,14 @@
 #include "stitch/distances/carve.h"
 #include "stitch/distances/eye_field.h"
 #include "stitch/distances/follow_distance.h"
-#include "stitch/distances/guide.h"
 #include "stitch/distances/shape_fill.h"
-#include "stitch/distances/steadying.h"
-#include "stitch/distances/strip.h"
 #include "stitch/plan/coverage.h"
 #include "stitch/plan/line_field.h"
 #include "stitch/plan/plan_lens.h"
 #include "stitch/plan/shapes.h"
+#include "stitch/strips/guide.h"
+#include "stitch/strips/steadying.h"
+#include "stitch/strips/strip.h"
 
 #include <opencv2/imgproc.hpp>
 
@@ -28,6 +28,7 @@ constexpr int kFieldSide = 576;           ///< cells of about 0.3 degrees
 constexpr double kStripStep_rad = 0.0044; ///< a quarter of a degree
 constexpr double kRowStep_rad = 0.0075;   ///< parallax runs along rows: across them less will do
 constexpr double kFineStep_rad = 0.003, kFineRowStep_rad = 0.0044; ///< where fine edges are on
+constexpr double kProxyCoarser = 2;
 constexpr double kLeastOfPixel = 0.4; ///< from one column of a fine strip to the next
 constexpr double kMargin_rad = 0.02;  ///< of strips, beside where things near and far are seen
 constexpr double kSmallPair = 0.25;   ///< of the largest pair's directions
@@ -77,6 +78,7 @@ struct SeamZones::Impl {
         std::string a_name, b_name; ///< cameras
         StripMap a, b;
         std::size_t a_source, b_source; ///< into cameras
+        SphereBlocks blocks;            ///< that its nodes lie in
         StripSearch search;
         StripNodes nodes;
     };
@@ -188,8 +190,9 @@ struct StripSteps {
     double along_rad, across_rad;
 };
 /// Fine strips are no finer than shows in the lenses' pictures: else all that is compared lies within a
-/// pixel.
+/// pixel. From proxies, which are for watching, they are half as fine.
 StripSteps strip_steps(const PlanKey& key) {
+    if (key.view.proxy_level > 0) return {kProxyCoarser * kStripStep_rad, kProxyCoarser * kRowStep_rad};
     if (!key.flow.fine_edges) return {kStripStep_rad, kRowStep_rad};
     const double coarser = std::max(1.0, kLeastOfPixel / largest_focal_px(key) / kFineStep_rad);
     return {coarser * kFineStep_rad, coarser * kFineRowStep_rad};
@@ -259,6 +262,7 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
             if (me.cameras[s].index == camera) return s;
         int level = 0;
         while (key.cameras[camera].lens.focal_px / (1 << (level + 1)) * step_rad >= 0.9) ++level;
+        level = level_for_proxies(level, key.cameras[camera].lens, key.view.proxy_level);
         me.cameras.push_back({camera, level});
         return me.cameras.size() - 1;
     };
@@ -289,6 +293,7 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
         p.b = map_strip(p.strip, b, me.cameras[p.b_source].level);
         for (const int i : list) {
             me.pair_of[std::size_t(i)] = std::int16_t(me.pairs.size());
+            p.blocks.in.set(std::size_t(octahedral_cell(me.direction(i), SphereBlocks::kSide)));
             p.nodes.add(p.strip, i, me.direction(i), 1.5 * me.nearest, near_of[std::size_t(i)]);
         }
         me.pairs.push_back(std::move(p));
@@ -337,6 +342,7 @@ std::vector<float> SeamZones::Impl::nearest_there(const std::vector<StripMatch>&
         for (int i = begin; i < end; ++i) {
             const Strip& strip = pairs[std::size_t(i)].strip;
             const cv::Mat& parallax = says[std::size_t(i)].parallax;
+            if (parallax.empty()) continue;
             cv::Mat most, least; // only beside a step can something hide something
             cv::dilate(parallax, most, cv::Mat::ones(kStepBlock, kStepBlock, CV_8U));
             cv::erode(parallax, least, cv::Mat::ones(kStepBlock, kStepBlock, CV_8U));
@@ -398,17 +404,34 @@ std::size_t SeamZones::bytes() const {
     return sum;
 }
 
-SeamZones::MatchedMomentPtr SeamZones::match_moment(std::span<const Picture> sources,
+SeamZones::Pairs SeamZones::pairs_in(const SphereBlocks& blocks) const {
+    Pairs out;
+    for (const Impl::Pair& p : impl_->pairs) out.push_back((p.blocks.in & blocks.in).any());
+    return out;
+}
+
+std::vector<bool> SeamZones::cameras_of(const Pairs& pairs) const {
+    std::vector<bool> out(impl_->cameras.size(), pairs.empty());
+    for (std::size_t i = 0; i < pairs.size(); ++i)
+        if (pairs[i]) out[impl_->pairs[i].a_source] = out[impl_->pairs[i].b_source] = true;
+    return out;
+}
+
+SeamZones::MatchedMomentPtr SeamZones::match_moment(std::span<const SourcePicture> sources,
                                                     std::span<const CameraTone> tones,
-                                                    const FlowSettings& flow) const {
+                                                    const FlowSettings& flow, const Pairs& pairs) const {
     const Impl& me = *impl_;
     auto out = std::make_shared<MatchedMoment>();
     out->pairs.resize(me.pairs.size());
-    std::vector<cv::Mat> seen;
+    const std::vector<bool> looked_through = cameras_of(pairs);
+    std::vector<cv::Mat> seen(sources.size());
     for (std::size_t c = 0; c < sources.size(); ++c)
-        seen.push_back(me.edges ? strip_colours(sources[c], tones[c]) : strip_bytes(sources[c], tones[c]));
+        if (looked_through[c])
+            seen[c] = me.edges ? strip_colours(sources[c].converted(), tones[c])
+                               : strip_bytes(sources[c], tones[c]);
     parallel_ranges(int(me.pairs.size()), 1, [&](int begin, int end) {
         for (int i = begin; i < end; ++i) {
+            if (!pairs.empty() && !pairs[std::size_t(i)]) continue;
             const Impl::Pair& p = me.pairs[std::size_t(i)];
             cv::Mat a, b;
             cv::remap(seen[p.a_source], a, p.a.place, p.a.fraction, cv::INTER_LINEAR);
@@ -427,8 +450,10 @@ std::vector<StripMatch> SeamZones::told(std::span<const Weighed> moments) const 
     parallel_ranges(int(out.size()), 1, [&](int begin, int end) {
         for (int i = begin; i < end; ++i) {
             std::vector<WeighedMoment> strips;
-            for (const Weighed& m : moments) strips.push_back({&m.matched->pairs[std::size_t(i)], m.weight});
-            out[std::size_t(i)] = steadied(strips, impl_->edges);
+            for (const Weighed& m : moments)
+                if (const StripMoment& strip = m.matched->pairs[std::size_t(i)]; !strip.parallax.empty())
+                    strips.push_back({&strip, m.weight});
+            if (!strips.empty()) out[std::size_t(i)] = steadied(strips, impl_->edges);
         }
     });
     return out;
@@ -439,6 +464,7 @@ SphereGrid SeamZones::confidence(std::span<const Weighed> moments, const FlowSet
     SphereGrid out(kFieldSide, 1, -1);
     const std::vector<StripMatch> pairs = told(moments);
     for (std::size_t p = 0; p < pairs.size(); ++p) {
+        if (pairs[p].parallax.empty()) continue;
         const StripNodes& nodes = me.pairs[p].nodes;
         const double zone_deg =
             distance_zone_deg(flow, seam_flow(flow, me.pairs[p].a_name, me.pairs[p].b_name).zone_deg);
@@ -653,9 +679,10 @@ DistanceField SeamZones::fine(std::span<const Weighed> moments, const FlowSettin
     return out;
 }
 
-DistanceField SeamZones::seen_by(const DistanceField& from_centre, const RigEyeRays& eye) const {
+DistanceField SeamZones::seen_by(const DistanceField& from_centre, const RigEyeRays& eye,
+                                 const std::optional<SphereBlocks>& blocks) const {
     const Impl& me = *impl_;
-    DistanceField out{eye_field(from_centre.grid, eye), {}, {}};
+    DistanceField out{eye_field(from_centre.grid, eye, blocks ? &*blocks : nullptr), {}, {}};
     if (!me.edges) return out;
     out.hidden = hidden_cameras(out.grid, me.viewpoints, me.known, eye);
     out.silhouettes = silhouettes_of(out.grid, out.hidden, me.known, me.soft_cells);

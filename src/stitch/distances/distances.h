@@ -1,13 +1,15 @@
 #pragma once
 
 #include "optics/sphere_grid.h"
-#include "picture/picture.h"
+#include "picture/yuv_picture.h"
 #include "stitch/distances/areas.h"
 #include "stitch/distances/occlusion.h"
 #include "stitch/distances/support_frames.h"
 #include "stitch/plan/plan.h"
+#include "stitch/plan/sphere_blocks.h"
 #include "stitch/source/tone.h"
 
+#include <optional>
 #include <span>
 
 namespace porb {
@@ -28,10 +30,17 @@ class SeamZones {
     struct MatchedMoment;
     using MatchedMomentPtr = std::shared_ptr<const MatchedMoment>;
     static std::size_t bytes_of(const MatchedMoment& matched);
-    /// Matches one moment. `sources` and `tones` are those of `cameras()`, at those levels; `flow` says how
-    /// smooth surfaces of each seam are then (as flow_at() does).
-    MatchedMomentPtr match_moment(std::span<const Picture> sources, std::span<const CameraTone> tones,
-                                  const FlowSettings& flow) const;
+    /// Which pairs of cameras are matched, in their order; empty: all. Where the others are asked nothing is
+    /// found.
+    using Pairs = std::vector<bool>;
+    /// Those that something of these parts of the sphere lies between.
+    Pairs pairs_in(const SphereBlocks& blocks) const;
+    /// Which of `cameras()` these pairs look through.
+    std::vector<bool> cameras_of(const Pairs& pairs) const;
+    /// Matches one moment. `sources` and `tones` are those of `cameras()`, at those levels; what no pair
+    /// looks through may be empty. `flow` says how smooth surfaces of each seam are then (as flow_at() does).
+    MatchedMomentPtr match_moment(std::span<const SourcePicture> sources, std::span<const CameraTone> tones,
+                                  const FlowSettings& flow, const Pairs& pairs = {}) const;
     /// A moment and how much it counts.
     struct Weighed {
         MatchedMomentPtr matched;
@@ -55,8 +64,10 @@ class SeamZones {
     DistanceField fine(std::span<const Weighed> moments, const FlowSettings& flow,
                        std::span<const DistanceArea> areas = {}) const;
 
-    /// What field() or fine() told from the centre, as an eye sees it that stands elsewhere.
-    DistanceField seen_by(const DistanceField& from_centre, const RigEyeRays& eye) const;
+    /// What field() or fine() told from the centre, as an eye sees it that stands elsewhere; in those parts
+    /// of the sphere, or in all.
+    DistanceField seen_by(const DistanceField& from_centre, const RigEyeRays& eye,
+                          const std::optional<SphereBlocks>& blocks = {}) const;
 
     std::size_t bytes() const;
 

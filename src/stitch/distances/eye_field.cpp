@@ -126,7 +126,7 @@ SeenThere followed(const SphereGrid& grid, const Vec3& looks, const Vec3& origin
 
 } // namespace
 
-SphereGrid eye_field(const SphereGrid& from_centre, const RigEyeRays& eye) {
+SphereGrid eye_field(const SphereGrid& from_centre, const RigEyeRays& eye, const SphereBlocks* only) {
     const SphereGrid& grid = from_centre;
     float nearest = 0;
     for (int y = 0; y < grid.side; ++y)
@@ -138,6 +138,10 @@ SphereGrid eye_field(const SphereGrid& from_centre, const RigEyeRays& eye) {
     parallel_ranges(grid.side, 8, [&](int begin, int end) {
         for (int y = begin; y < end; ++y)
             for (int x = 0; x < grid.side; ++x) {
+                if (only && !only->has_cell(x, y, grid.side)) {
+                    std::copy_n(grid.cell(x, y), grid.channels, out.cell(x, y));
+                    continue;
+                }
                 const Vec3 looks = grid.direction(x, y), origin_m = eye.origin_m(looks);
                 float* const to = out.cell(x, y);
                 if (origin_m.norm() < kLeastOrigin_m) {

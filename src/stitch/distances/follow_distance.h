@@ -1,8 +1,8 @@
 #pragma once
 
 // How far things are in many directions, told from a strip's parallax; for the files of distances alone.
-#include "stitch/distances/strip.h"
-#include "stitch/distances/strip_match.h"
+#include "stitch/strips/strip.h"
+#include "stitch/strips/strip_match.h"
 
 #include <algorithm>
 #include <cstdint>

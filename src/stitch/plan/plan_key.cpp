@@ -152,10 +152,11 @@ PlanKey in_rig_axes(PlanKey key) {
 }
 
 PlanKey for_every_view(PlanKey key) {
-    const Eye eye = key.view.eye;
-    key.view = {};
-    key.view.target = equirect_target(kEveryWidth);
-    key.view.eye = eye;
+    View view;
+    view.target = equirect_target(kEveryWidth);
+    view.eye = key.view.eye;
+    view.proxy_level = key.view.proxy_level;
+    key.view = view;
     return in_rig_axes(std::move(key));
 }
 

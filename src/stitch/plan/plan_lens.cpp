@@ -67,6 +67,12 @@ double mix_width_deg(const PlanKey& key, double feather_deg) {
 
 } // namespace
 
+int level_for_proxies(int level, const Lens& lens, int proxy_level) {
+    constexpr int kLeastSide = 64; // that halving leaves
+    while (level < proxy_level && (lens.width >> (level + 1)) >= kLeastSide) ++level;
+    return level;
+}
+
 std::vector<PlanLens> plan_lenses(const PlanKey& key) {
     const Mat3 to_shot = rotation_of(key.orientation).transpose();
     const double target_angle = TargetMap(key.view.target).pixel_angle();
@@ -81,8 +87,7 @@ std::vector<PlanLens> plan_lenses(const PlanKey& key) {
         int level = 0; // so that a picture smaller than its source takes the mean of what it covers
         while (level < kMostLevels && (1 << (level + 1)) <= target_angle * camera.lens.focal_px * 1.3)
             ++level;
-        constexpr int kLeastSide = 64; // that halving leaves
-        while (level < key.view.proxy_level && (camera.lens.width >> (level + 1)) >= kLeastSide) ++level;
+        level = level_for_proxies(level, camera.lens, key.view.proxy_level);
         std::shared_ptr<const ShapeField> shapes;
         if (!camera.shapes.empty()) shapes = std::make_shared<const ShapeField>(camera.shapes, camera.lens);
         const double feather = std::max(camera.feather_deg, kSharp_deg);

@@ -42,6 +42,10 @@ inline constexpr double kCutAway_deg = -1e3;
 /// Where a ray in a lens's axes lands, rows read at other moments than the frame's own allowed for.
 Landing land(const PlanLens& lens, const Vec3& ray);
 
+/// How often a lens's picture is to be halved so that its proxy will do, and no less often than `level`; one
+/// so small that little would be left is not halved further.
+int level_for_proxies(int level, const Lens& lens, int proxy_level);
+
 /// The contributing cameras of a plan, in its order.
 std::vector<PlanLens> plan_lenses(const PlanKey& key);
 

@@ -1,6 +1,6 @@
-#include "stitch/distances/edge_median.h"
+#include "stitch/strips/edge_median.h"
 
-#include "stitch/distances/guide.h"
+#include "stitch/strips/guide.h"
 
 #include <opencv2/imgproc.hpp>
 

@@ -1,6 +1,6 @@
 #pragma once
 
-// Steps of parallax brought to a picture's edges; for the files of distances alone.
+// Steps of parallax brought to a picture's edges; for the files of strips and distances alone.
 #include <opencv2/core.hpp>
 
 namespace porb {

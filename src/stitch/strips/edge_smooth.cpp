@@ -1,6 +1,6 @@
-#include "stitch/distances/edge_smooth.h"
+#include "stitch/strips/edge_smooth.h"
 
-#include "stitch/distances/guide.h"
+#include "stitch/strips/guide.h"
 
 #include <array>
 #include <cmath>

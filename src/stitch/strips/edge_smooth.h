@@ -1,6 +1,6 @@
 #pragma once
 
-// Smoothing that stops at a picture's edges; for the files of distances alone.
+// Smoothing that stops at a picture's edges; for the files of strips and distances alone.
 #include <opencv2/core.hpp>
 
 namespace porb {

@@ -1,6 +1,6 @@
 #pragma once
 
-// What strips' colours say of two places, and their brightness; for the files of distances alone.
+// What strips' colours say of two places, and their brightness; for the files of strips and distances alone.
 #include <opencv2/core.hpp>
 
 #include <algorithm>

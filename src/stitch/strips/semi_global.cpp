@@ -1,7 +1,7 @@
-#include "stitch/distances/semi_global.h"
+#include "stitch/strips/semi_global.h"
 
-#include "stitch/distances/guide.h"
-#include "stitch/distances/match_kernel.h"
+#include "stitch/strips/guide.h"
+#include "stitch/strips/match_kernel.h"
 
 #include <opencv2/calib3d.hpp>
 #include <opencv2/imgproc.hpp>

@@ -1,6 +1,6 @@
 #pragma once
 
-// Semi-global matching of two cameras' strips; for the files of distances alone.
+// Semi-global matching of two cameras' strips; for the files of strips and distances alone.
 #include <opencv2/core.hpp>
 
 namespace porb {

@@ -1,4 +1,4 @@
-#include "stitch/distances/steadying.h"
+#include "stitch/strips/steadying.h"
 
 #include <opencv2/imgproc.hpp>
 

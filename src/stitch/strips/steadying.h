@@ -1,7 +1,7 @@
 #pragma once
 
-// Distances near seams over time; for the files of distances alone.
-#include "stitch/distances/strip_match.h"
+// Distances near seams over time; for the files of strips and distances alone.
+#include "stitch/strips/strip_match.h"
 
 #include <span>
 

@@ -1,4 +1,4 @@
-#include "stitch/distances/strip.h"
+#include "stitch/strips/strip.h"
 
 #include "base/angle.h"
 

@@ -1,13 +1,13 @@
-#include "stitch/distances/strip_match.h"
+#include "stitch/strips/strip_match.h"
 
 #include "base/parallel.h"
 #include "picture/convert_simd.h"
-#include "stitch/distances/edge_median.h"
-#include "stitch/distances/edge_smooth.h"
-#include "stitch/distances/guide.h"
-#include "stitch/distances/semi_global.h"
+#include "stitch/strips/block_match.h"
+#include "stitch/strips/edge_median.h"
+#include "stitch/strips/edge_smooth.h"
+#include "stitch/strips/guide.h"
+#include "stitch/strips/semi_global.h"
 
-#include <opencv2/calib3d.hpp>
 #include <opencv2/imgproc.hpp>
 
 #include <array>
@@ -17,7 +17,6 @@ namespace porb {
 
 namespace {
 
-constexpr int kSubPixel = 16;       ///< of the matcher's disparities
 constexpr int kLeastDisparity = -2; ///< a rig is never solved quite
 constexpr int kRoundRows = 24, kSurroundings = 15;
 constexpr double kNoTrust = 0.7,
@@ -30,8 +29,6 @@ constexpr float kHardlySame = 0.1f, kSameEnough = 0.3f; ///< the share of what i
 constexpr int kSameBlock = 5;
 constexpr float kSame = 4, kOther = 10;            ///< grey levels
 constexpr float kAsBright = 16, kOtherBright = 32; ///< of surroundings; a third of a stop is about 14
-constexpr int kBlock = 5, kSpeckle = 60;
-constexpr int kMostSlope = 31;               ///< of the picture along a row, as the matcher sees it
 constexpr double kEdge = 5, kColourEdge = 2; ///< grey levels; of colours, of the channel that differs most
 constexpr float kUnsure = 0.02f;             ///< what counts where nothing was matched, against 1
 
@@ -170,18 +167,16 @@ Agreement agreement(const cv::Mat& da, const cv::Mat& db, const cv::Mat& paralla
 
 } // namespace
 
-cv::Mat strip_bytes(const Picture& source, const CameraTone& tone) {
+cv::Mat strip_bytes(const SourcePicture& source, const CameraTone& tone) {
     cv::Mat out(source.height(), source.width(), CV_8U);
     const float scale = (tone.scale[0] + 2 * tone.scale[1] + tone.scale[2]) / 4;
     parallel_ranges(source.height(), 32, [&](int begin, int end) {
         const auto width = std::size_t(source.width());
-        std::vector<float> r(width), g(width), b(width);
-        for (int y = begin; y < end; ++y) {
-            simd::planes_from_rgba_row(source.row(y), source.width(), r.data(), g.data(), b.data());
-            for (std::size_t x = 0; x < width; ++x) g[x] = 0.25f * r[x] + 0.5f * g[x] + 0.25f * b[x];
-            simd::quantise8(g.data(), source.width(), 255 * scale, 255 * kCurveFoot * (scale - 1), 255,
-                            out.ptr<std::uint8_t>(y));
-        }
+        std::vector<float> brightness(width * std::size_t(end - begin));
+        brightness_rows(source, begin, end, brightness.data());
+        for (int y = begin; y < end; ++y)
+            simd::quantise8(brightness.data() + width * std::size_t(y - begin), source.width(), 255 * scale,
+                            255 * kCurveFoot * (scale - 1), 255, out.ptr<std::uint8_t>(y));
     });
     return out;
 }
@@ -233,28 +228,14 @@ Widened widened(const cv::Mat& a, const cv::Mat& b, const StripSearch& search) {
     return out;
 }
 
-/// By brightness, in blocks, along three ways.
-SemiGlobalMatch match_by_blocks(const Widened& wide, const StripSearch& search) {
-    const int little = int(6 * kBlock * kBlock * search.smoothness),
-              much = int(28 * kBlock * kBlock * search.smoothness);
-    const auto matcher = cv::StereoSGBM::create(kLeastDisparity, search.disparities, kBlock, little,
-                                                std::max(little + 1, much), 2, kMostSlope, 4, kSpeckle, 2,
-                                                cv::StereoSGBM::MODE_SGBM_3WAY);
-    cv::Mat raw;
-    matcher->compute(wide.b, wide.a, raw);
-    SemiGlobalMatch out;
-    out.known = raw > (kLeastDisparity - 1) * kSubPixel;
-    raw.convertTo(out.parallax, CV_32F, 1.0 / kSubPixel);
-    return out;
-}
-
-/// Parallax of b's places, and where any was found.
-SemiGlobalMatch matched(const cv::Mat& a, const cv::Mat& b, const StripSearch& search) {
-    const Widened wide = widened(a, b, search);
+/// Parallax of b's places in the columns that are searched, and where any was found.
+BlockMatch matched(const cv::Mat& a, const cv::Mat& b, cv::Range columns, const StripSearch& search) {
+    if (!search.to_edges)
+        return match_blocks(a, b, columns,
+                            {kLeastDisparity, search.disparities, search.round, search.smoothness});
+    const Widened wide = widened(a.colRange(columns), b.colRange(columns), search);
     const SemiGlobalMatch all =
-        search.to_edges
-            ? semi_global(wide.a, wide.b, {kLeastDisparity, search.disparities, search.smoothness})
-            : match_by_blocks(wide, search);
+        semi_global(wide.a, wide.b, {kLeastDisparity, search.disparities, search.smoothness});
     return {all.parallax(wide.inner), all.known(wide.inner)};
 }
 
@@ -266,8 +247,7 @@ StripMatch match_strip(const cv::Mat& a_picture, const cv::Mat& b_picture, const
     const cv::Range columns = search.columns == cv::Range::all() ? cv::Range(0, a.cols) : search.columns;
     cv::Mat parallax(a.size(), CV_32F, cv::Scalar(0)), known(a.size(), CV_8U, cv::Scalar(255));
     if (!columns.empty()) {
-        const SemiGlobalMatch found =
-            matched(a_picture.colRange(columns), b_picture.colRange(columns), search);
+        const BlockMatch found = matched(a_picture, b_picture, columns, search);
         found.parallax.copyTo(parallax.colRange(columns));
         found.known.copyTo(known.colRange(columns));
     }

@@ -1,7 +1,7 @@
 #pragma once
 
-// What two cameras see on a strip, compared; for the files of distances alone.
-#include "picture/picture.h"
+// What two cameras see on a strip, compared; for the files of strips and distances alone.
+#include "picture/yuv_picture.h"
 #include "stitch/source/tone.h"
 
 #include <opencv2/core.hpp>
@@ -23,7 +23,7 @@ struct StripMask {
 StripMask strip_mask(cv::Mat seen);
 
 /// A source's brightness as bytes, toned (its falloff left out: neighbours in a strip have nearly the same).
-cv::Mat strip_bytes(const Picture& source, const CameraTone& tone);
+cv::Mat strip_bytes(const SourcePicture& source, const CameraTone& tone);
 /// Its colours likewise, three channels.
 cv::Mat strip_colours(const Picture& source, const CameraTone& tone);
 
