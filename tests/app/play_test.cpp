@@ -55,3 +55,28 @@ TEST_CASE("proxies are made, shown while it plays and taken away; every frame me
     b.trigger("Remove this shot's proxies");
     CHECK(proxies() == 0);
 }
+
+TEST_CASE("a shot that drops frames has proxies made once it rests, unless that is switched off") {
+    const TempFolder cache;
+    qputenv("XDG_CACHE_HOME", QByteArray::fromStdString(cache.path().string()));
+    Bench b;
+    PictureService service(b.session().library());
+    ProxyJobs jobs(b.session(), service);
+    CHECK_FALSE(jobs.plays_late()); // the tests' own setting
+    jobs.rests();
+    CHECK_FALSE(jobs.is_running());
+
+    ProxyJobs::set_by_themselves(true);
+    CHECK(jobs.plays_late());
+    CHECK_FALSE(jobs.is_running()); // not while it plays
+    jobs.rests();
+    REQUIRE(QTest::qWaitFor([&] { return jobs.state().startsWith("1 of 1") && !jobs.is_running(); }, 30000));
+    CHECK_FALSE(jobs.plays_late()); // they are there
+
+    jobs.remove();
+    CHECK(jobs.plays_late());
+    b.open_hall(120); // another take meanwhile
+    jobs.rests();
+    CHECK_FALSE(jobs.is_running());
+    ProxyJobs::set_by_themselves(false);
+}

@@ -177,7 +177,7 @@ const Camera* PictureArea::neighbour() const {
 void PictureArea::set_playing(bool on, bool every_frame) {
     every_frame_ = every_frame;
     playing_ = on;
-    slow_frames_ = 0;
+    closed_frames_ = 0;
     set_playing_open(false);
     if (!on) service_.rest(), ask(false); // in full, now that it rests
 }
@@ -360,13 +360,15 @@ void PictureArea::take(const PictureAnswer& answer) {
     if (answer.number > number_ || answer.number <= mode_since_ || loop_.pictures() > 0) return;
     const bool composed = answer.view.has_value();
     if (composed != shows_sphere(mode())) return;
-    // Eight frames a second are the least that shows how things move; the first of them makes what others
-    // use.
+    // Eight frames a second are the least that shows how things move. The first one makes what others use,
+    // and now and then one makes a moment that others ask: so the last few are taken together.
     constexpr double kSlowest_ms = 125;
-    constexpr int kSlowFrames = 2;
+    constexpr int kFramesTogether = 4;
     if (playing_ && composed && !playing_open_ && session_.shot() && session_.shot()->seams.flow.on) {
-        slow_frames_ = answer.milliseconds > kSlowest_ms ? slow_frames_ + 1 : 0;
-        if (slow_frames_ >= kSlowFrames) set_playing_open(true);
+        ++closed_frames_;
+        const double share = 1.0 / std::clamp(closed_frames_ - 1, 1, kFramesTogether);
+        frame_ms_ += share * (answer.milliseconds - frame_ms_);
+        if (closed_frames_ > kFramesTogether && frame_ms_ > kSlowest_ms) set_playing_open(true);
     }
     answer_ = answer;
     ++shown_;

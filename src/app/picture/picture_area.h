@@ -168,7 +168,8 @@ class PictureArea : public QWidget {
     LevelHold level_hold_ = LevelHold::none;
     int shown_ = 0, painted_ = 0;
     Seconds painted_time_{-1};
-    int slow_frames_ = 0; ///< one after the other while playing with parallax closed
+    int closed_frames_ = 0; ///< since it plays with parallax closed
+    double frame_ms_ = 0;   ///< what the last of them took on the mean
     bool footprints_ = false, overlaps_ = false, coverage_ = false, supply_ = false, playing_ = false,
          playing_open_ = false, settled_ = false;
     Grip grip_ = Grip::none;

@@ -130,6 +130,8 @@ MainWindow::MainWindow(const std::filesystem::path& data_folder, std::shared_ptr
         timeline_->set_note({}, {});
         shown_before_ = picture_->painted();
         on ? rate_timer_.start(1000) : rate_timer_.stop();
+        slow_seconds_ = 0;
+        if (!on) proxies_.rests();
     });
     connect(picture_, &PictureArea::picture_shown, this, [this] {
         if (picture_->shown_time() == session_.playhead()) player_.picture_shown();
@@ -171,10 +173,15 @@ void MainWindow::tell_playing() {
     if (player_.plays_every_frame())
         return timeline_->set_note(QString("%1 fps, every frame").arg(shown),
                                    "Frames shown in the last second; each is shown, however long that takes");
-    constexpr double kSlow = 0.8; // of all frames
-    if (shown > 0 && shown < kSlow * all && picture_->shown_proxy_level() == 0 && !slow_told_) {
+    constexpr double kSlow = 0.8;   // of all frames
+    constexpr int kSlowSeconds = 2; // one after the other: the first one makes what others use
+    const bool slow = shown > 0 && shown < kSlow * all && picture_->shown_proxy_level() == 0;
+    slow_seconds_ = slow ? slow_seconds_ + 1 : 0;
+    if (slow_seconds_ >= kSlowSeconds && !slow_told_) {
         slow_told_ = true;
-        say("Not every frame can be shown in time here. Play > Make proxies lets it play smoothly.",
+        say(proxies_.plays_late()
+                ? "Not every frame can be shown in time here: proxies are made as soon as it rests."
+                : "Not every frame can be shown in time here. Play > Make proxies lets it play smoothly.",
             Signal::care);
     }
     // Beside the time there is room for few words.

@@ -108,7 +108,7 @@ class MainWindow : public QMainWindow {
     QWidget* eyes_;
     QLabel *message_, *message_icon_;
     QTimer message_timer_, rate_timer_; ///< the latter ticks each second while playing
-    int shown_before_ = 0;
+    int shown_before_ = 0, slow_seconds_ = 0;
     bool slow_told_ = false; ///< that proxies would help
     QMenu* recent_;
     QAction *undo_, *redo_;

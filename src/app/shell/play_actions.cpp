@@ -42,6 +42,10 @@ void MainWindow::make_play_actions(QMenu* play) {
                                      "make small copies of the shot's sources"});
         sizes->addAction(a);
     }
+    QAction* by_themselves = add("Make proxies where frames are dropped", {}, {}, "automatic small copies");
+    by_themselves->setCheckable(true);
+    by_themselves->setChecked(ProxyJobs::by_themselves());
+    connect(by_themselves, &QAction::toggled, this, &ProxyJobs::set_by_themselves);
     QAction* remove = add(
         "Remove this shot's proxies", {}, [this] { proxies_.remove(); }, "small copies disk");
     connect(play, &QMenu::aboutToShow, this, [this, sizes, remove] {

@@ -6,6 +6,9 @@
 
 #include <QHBoxLayout>
 #include <QPushButton>
+#include <QSettings>
+
+#include <utility>
 
 namespace porb::app {
 
@@ -68,6 +71,32 @@ void ProxyJobs::make(int level) {
                          Signal::good);
         };
     });
+}
+
+namespace {
+const char* const kByThemselves = "proxies/by_themselves";
+constexpr int kLevelByThemselves = 2; ///< a quarter: made in the take's own time, and light to play
+} // namespace
+
+bool ProxyJobs::by_themselves() {
+    return QSettings().value(kByThemselves, true).toBool();
+}
+void ProxyJobs::set_by_themselves(bool on) {
+    QSettings().setValue(kByThemselves, on);
+}
+
+bool ProxyJobs::plays_late() {
+    if (!by_themselves() || job_.is_running()) return false;
+    const auto refs = videos();
+    const bool missing =
+        std::any_of(refs.begin(), refs.end(), [&](const MediaRef& ref) { return store_->of(ref).empty(); });
+    if (missing) wanted_ = refs;
+    return missing;
+}
+
+void ProxyJobs::rests() {
+    const auto wanted = std::exchange(wanted_, {});
+    if (!wanted.empty() && wanted == videos() && !job_.is_running()) make(kLevelByThemselves);
 }
 
 void ProxyJobs::remove() {

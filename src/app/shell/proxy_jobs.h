@@ -25,6 +25,13 @@ class ProxyJobs : public QObject {
     /// Of the shot's videos that have none, halved so often.
     void make(int level);
     void remove();
+    /// Whether they are made when a shot does not play in time; kept from run to run.
+    static bool by_themselves();
+    static void set_by_themselves(bool on);
+    /// The shot at work does not play in time. Says whether its proxies will be made once it rests: not where
+    /// they are there, or nobody wants that.
+    bool plays_late();
+    void rests();
     void set_paused(bool on);
     /// "6 of 6 sources, 120 MB"
     QString state() const;
@@ -34,6 +41,7 @@ class ProxyJobs : public QObject {
 
   private:
     std::vector<MediaRef> videos() const;
+    std::vector<MediaRef> wanted_; ///< once it rests
     void look_anew();
 
     Session& session_;
