@@ -81,6 +81,65 @@ void play(const std::string& what, const fs::path& file, ViewMode mode, bool flo
     std::fflush(stdout);
 }
 
+/// From an edit to the second picture after it, while it plays: the first may have been begun before.
+void edits_while_playing(const fs::path& file, bool flow) {
+    const std::string what = fmt::format("exposure changed while six files play{}", flow ? ", flow" : "");
+    if (!is_wanted(what)) return;
+    Opened o(file);
+    o.window.session().edit_shot("flow", [&](Shot& s) { s.seams.flow.on = flow; });
+    o.settle();
+    o.window.run("Play or pause");
+    QTest::qWait(1500);
+    std::vector<double> times;
+    for (int i = 0; i < 9; ++i) {
+        const int before = o.window.picture().shown();
+        QElapsedTimer clock;
+        clock.start();
+        o.window.session().edit_shot(
+            "exposure", [&](Shot& s) { s.cameras[0].colour.exposure_ev += 0.05; }, "drag");
+        wait_for([&] { return o.window.picture().shown() >= before + 2; });
+        times.push_back(double(clock.nsecsElapsed()) * 1e-6);
+        QTest::qWait(150);
+    }
+    o.window.run("Play or pause");
+    fmt::print("{:<66} {:>6.0f} ms, slowest {:.0f}{}\n", what, median(times),
+               *std::max_element(times.begin(), times.end()),
+               o.window.picture().plays_without_parallax() ? ", parallax open" : "");
+    std::fflush(stdout);
+}
+
+/// One frame back after the other, over a second and a half, to each picture, which is drawn in full after
+/// it; and the same on, over frames that were seen already.
+void steps(const fs::path& file) {
+    const std::string what = "a frame back and a frame on, six files";
+    if (!is_wanted(what)) return;
+    Opened o(file);
+    o.window.session().edit_shot("flow", [&](Shot& s) { s.seams.flow.on = false; });
+    o.window.session().set_playhead(Seconds(4));
+    o.settle();
+    const auto stepped = [&](const char* command) {
+        std::vector<double> times;
+        for (int i = 0; i < 45; ++i) {
+            const int before = o.window.picture().shown();
+            QElapsedTimer clock;
+            clock.start();
+            o.window.run(command);
+            wait_for([&] { return o.window.picture().shown() > before; });
+            times.push_back(double(clock.nsecsElapsed()) * 1e-6);
+            o.settle();
+        }
+        return times;
+    };
+    for (const char* command : {"One frame back", "One frame on"}) {
+        const auto times = stepped(command);
+        double all = 0;
+        for (const double t : times) all += t;
+        fmt::print("{:<66} {:>6.0f} ms, mean {:.0f}, slowest {:.0f}\n", fmt::format("{}, six files", command),
+                   median(times), all / double(times.size()), *std::max_element(times.begin(), times.end()));
+    }
+    std::fflush(stdout);
+}
+
 /// From the file to the first picture, of a ring of sixteen cameras.
 void first_picture(const fs::path& ring, const fs::path& folder) {
     const std::string what = "sixteen files of 1920 px, opened to the first picture";
@@ -196,6 +255,8 @@ int main(int argc, char** argv) {
     if (which != "play") {
         const fs::path ring = take("ring", 2, 30);
         first_picture(ring, folder.path / "sixteen");
+        for (const bool flow : {false, true}) edits_while_playing(ring, flow);
+        steps(ring);
         work(ring);
     }
     if (!folder.stays) fs::remove_all(folder.path);

@@ -44,8 +44,7 @@ struct MediaLibrary::Source {
     static constexpr int kShareOfRun = 16; ///< of the bound, for each source
 
     std::shared_ptr<CacheBound> bound;
-    std::optional<Seconds> asked_last; ///< of the file's own reader
-    double frame_bytes = 1;            ///< of one that is kept
+    double frame_bytes = 1; ///< of one that is kept
     Cache<Showing, SourcePicture> kept;
     Cache<Showing, Picture> converted; ///< of what is kept in the file's samples
     std::mutex mutex;                  ///< held while decoding
@@ -101,24 +100,9 @@ struct MediaLibrary::Source {
         Seconds begin, end;
     };
 
-    /// Where someone steps back: frames shown before the one that is asked for, which its reader comes by
-    /// anyway, are kept at that level, or going back over a second would decode all of it for each frame.
-    int frames_before(Seconds t) {
-        constexpr int kMost = 12;
-        const Seconds little = std::max(Seconds(1), Rational(kMost + 2) / info.rate);
-        const bool back = asked_last && t < *asked_last && *asked_last - t < little;
-        asked_last = t;
-        return back ? std::min(kMost, int(double(bound->limit()) / kShareOfRun / frame_bytes)) : 0;
-    }
-
-    std::optional<Shown> decode(Seconds t, int level, BufferPool* pool) {
+    std::optional<Shown> decode(Seconds t, BufferPool* pool) {
         if (ref.kind == MediaKind::video) {
-            const auto frame = video->frame_at(t, frames_before(t), [&](const DecodedFrame& before) {
-                SourcePicture picture =
-                    source_from_frame(before.frame, info.rotation_deg, colour.get(), pool);
-                for (int l = 0; l < level; ++l) picture = halved(picture, pool);
-                keep({before.begin, before.end, level}, picture);
-            });
+            const auto frame = video->frame_at(t);
             if (!frame) return std::nullopt;
             return Shown{source_from_frame(frame->frame, info.rotation_deg, colour.get(), pool), frame->begin,
                          frame->end};
@@ -211,6 +195,26 @@ std::optional<Picture> MediaLibrary::picture(const MediaRef& ref, Seconds t, int
     return out;
 }
 
+void MediaLibrary::go_back(const MediaRef& ref, Seconds t, int level) {
+    constexpr int kMost = 12, kEnough = kMost / 2;
+    if (ref.kind != MediaKind::video) return;
+    const Asked asked = asked_for(ref, t);
+    Source& source = *asked.source;
+    const std::lock_guard lock(source.mutex);
+    source.open_once();
+    const Seconds frame = Rational(1) / source.info.rate;
+    const int most =
+        std::min(kMost, int(double(frames_bound_->limit()) / Source::kShareOfRun / source.frame_bytes));
+    const Seconds enough = std::max(Seconds(0), asked.t - Rational(std::min(kEnough, most)) * frame);
+    if (most < 1 || Source::find(source.kept, enough, level, Footage::originals)) return;
+    source.video->frames_before(asked.t, most, [&](const DecodedFrame& before) {
+        SourcePicture picture =
+            source_from_frame(before.frame, source.info.rotation_deg, source.colour.get(), pool_.get());
+        for (int l = 0; l < level; ++l) picture = halved(picture, pool_.get());
+        source.keep({before.begin, before.end, level}, picture);
+    });
+}
+
 void MediaLibrary::set_proxies(std::shared_ptr<const ProxyStore> store) {
     const std::lock_guard lock(mutex_);
     proxies_ = std::move(store);
@@ -252,7 +256,7 @@ std::optional<SourcePicture> MediaLibrary::frame_at(const Asked& asked, int leve
     std::optional<SourcePicture> whole;
     if (level > 0) whole = Source::find(source.kept, asked.t, 0, Footage::originals, &showing);
     if (!whole) {
-        auto shown = source.decode(asked.t, level, pool_.get());
+        auto shown = source.decode(asked.t, pool_.get());
         if (!shown) return std::nullopt;
         if (source.mended) {
             const std::lock_guard mended_lock(mutex_);

@@ -44,6 +44,11 @@ class MediaLibrary {
     std::optional<SourcePicture> frame(const MediaRef& ref, Seconds t, int level = 0,
                                        Footage footage = Footage::originals);
 
+    /// For whoever steps back: keeps up to twelve frames of a video that were shown before `t`, which its
+    /// reader comes by anyway on its way from a key frame. Nothing is read where half of these are there.
+    /// Throws Error as picture() does.
+    void go_back(const MediaRef& ref, Seconds t, int level);
+
     /// Where proxies are looked for from now on; looks anew where there are such. A proxy stands for its
     /// source halved as often, never for a finer one; one that cannot be read is told by remark() and left
     /// out.

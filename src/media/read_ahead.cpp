@@ -45,10 +45,14 @@ void ReadAhead::work() {
         const MediaRef ref = run.ref;
         const int level = run.level;
         const Footage footage = run.footage;
+        const bool back = run.back;
         busy_[chosen] = true;
         lock.unlock();
         try {
-            library_->frame(ref, time, level, footage);
+            if (back)
+                library_->go_back(ref, time, level);
+            else
+                library_->frame(ref, time, level, footage);
         } catch (const std::exception&) {
             // told where the picture is made
         }

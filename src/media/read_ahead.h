@@ -25,6 +25,7 @@ class ReadAhead {
         int level = 0;
         Footage footage = Footage::originals;
         std::vector<Seconds> times;
+        bool back = false; ///< what was shown before these (MediaLibrary::go_back), not they themselves
     };
     /// In place of what was wanted before: the first frame of every run, then the second, and so on. What
     /// cannot be read is left to whoever asks for it.

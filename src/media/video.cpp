@@ -267,16 +267,20 @@ struct VideoReader::Impl {
         }
     }
 
-    std::optional<DecodedFrame> frame_at(Seconds t, const Before& before = {}) {
+    std::int64_t pts_of(Seconds t) const {
+        return first_pts + (t / av::rational(stream().time_base)).floor();
+    }
+
+    std::optional<DecodedFrame> frame_at(Seconds t) {
         if (t < Rational(0)) return std::nullopt;
         const Rational tick = av::rational(stream().time_base);
-        const std::int64_t pts = first_pts + (t / tick).floor();
+        const std::int64_t pts = pts_of(t);
         if (!holds(pts)) {
             const Rational far = std::max(Rational(2), Rational(12) / info.rate);
             const bool forward = !decoded.empty() && decoded.back()->pts <= pts && !at_end &&
                                  Rational(pts - decoded.back()->pts) * tick < far;
             if (!forward) {
-                decode_from_key(pts, false, before);
+                decode_from_key(pts, false);
             } else {
                 decode_past(pts);
             }
@@ -311,8 +315,8 @@ const MediaInfo& VideoReader::info() const {
 std::optional<DecodedFrame> VideoReader::frame_at(Seconds t) {
     return impl_->frame_at(t);
 }
-std::optional<DecodedFrame> VideoReader::frame_at(Seconds t, int before, const TellFrame& tell_before) {
-    return impl_->frame_at(t, {before, tell_before});
+void VideoReader::frames_before(Seconds t, int most, const TellFrame& tell) {
+    if (t > Seconds(0)) impl_->decode_from_key(impl_->pts_of(t), false, {most, tell});
 }
 
 } // namespace porb

@@ -25,10 +25,10 @@ class VideoReader {
     /// The frame on show at `t`, or nothing before the first and after the last. Throws Error when the file
     /// breaks off.
     std::optional<DecodedFrame> frame_at(Seconds t);
-    /// The same where it has to be decoded from the key frame before: `tell_before` is told up to `before`
-    /// frames that were shown before it, in order, as far as they lie on that way. For whoever steps back.
+    /// Tells up to `most` frames that were shown before the one at `t`, in order, as far as they lie between
+    /// it and the key frame before. For whoever steps back. Throws Error as frame_at() does.
     using TellFrame = std::function<void(const DecodedFrame&)>;
-    std::optional<DecodedFrame> frame_at(Seconds t, int before, const TellFrame& tell_before);
+    void frames_before(Seconds t, int most, const TellFrame& tell);
 
   private:
     struct Impl;

@@ -66,22 +66,33 @@ TEST_CASE("stepping back, frames that were shown before come with the one that i
         told.push_back(f.begin);
         CHECK(f.end > f.begin);
     };
-    CHECK(reader.frame_at(frame_time(20, rate), 5, tell)->begin == all[20]);
-    CHECK(reader.frame_at(frame_time(21, rate), 5, tell)->begin == all[21]);
-    told.clear();
-    CHECK(reader.frame_at(frame_time(18, rate), 5, tell)->begin == all[18]);
+    reader.frames_before(frame_time(18, rate), 5, tell);
     CHECK(told == std::vector<Seconds>(all.begin() + 13, all.begin() + 18));
+    CHECK(reader.frame_at(frame_time(18, rate))->begin == all[18]);
+    CHECK(reader.frame_at(frame_time(20, rate))->begin == all[20]);
     told.clear();
-    CHECK(reader.frame_at(frame_time(2, rate), 5, tell)->begin == all[2]); // there are two before it
+    reader.frames_before(frame_time(2, rate), 5, tell); // there are two before it
     CHECK(told == std::vector<Seconds>(all.begin(), all.begin() + 2));
+    reader.frames_before(Seconds(0), 5, tell);
+    CHECK(told.size() == 2);
 
     MediaLibrary in_order(std::size_t(1) << 30), back(std::size_t(1) << 30);
     for (int n = 0; n < 40; ++n) in_order.frame(ref, frame_time(n, rate), 1);
+    back.frame(ref, frame_time(39, rate), 1);
+    const std::size_t one = back.bound()->used();
+    back.go_back(ref, frame_time(39, rate), 1);
+    const std::size_t some = back.bound()->used();
+    CHECK(some > 3 * one); // twelve halved ones beside a whole one and its half
+    back.go_back(ref, frame_time(36, rate), 1);
+    CHECK(back.bound()->used() == some); // enough are there
     for (int n = 39; n >= 0; --n) {
         INFO(n);
+        back.go_back(ref, frame_time(n, rate), 1);
         CHECK(same_pixels(*in_order.picture(ref, frame_time(n, rate), 1),
                           *back.picture(ref, frame_time(n, rate), 1)));
     }
+    back.go_back(ref, Seconds(0), 1);
+    back.go_back(media_ref_for(source_folder() / "demo/dual/truth_mono_1.000s.png"), Seconds(1), 0);
 }
 
 TEST_CASE("a proxy stands for its source halved, and never for the source itself") {
@@ -209,10 +220,10 @@ TEST_CASE("what is read ahead is what would have been read") {
     const FrameRate rate = library->info(ref).rate;
     {
         ReadAhead ahead(library);
-        ahead.want(
-            {{media_ref_for("/nowhere.mp4"), 0, Footage::originals, {Seconds(0)}}}); // left to who asks
+        ahead.want({{media_ref_for("/nowhere.mp4"), 0, Footage::originals, {Seconds(0)}, false}}); // left to
+                                                                                                   // who asks
         for (const int first : {0, 5, 12}) {
-            ReadAhead::Run run{ref, 2, Footage::originals, {}};
+            ReadAhead::Run run{ref, 2, Footage::originals, {}, false};
             for (int k = 0; k < 4; ++k) run.times.push_back(frame_time(first + 2 * k, rate));
             ahead.want({run});
             CHECK(same_pixels(*library->picture(ref, run.times[1], 2), *plain.picture(ref, run.times[1], 2)));

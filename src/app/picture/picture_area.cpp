@@ -82,10 +82,15 @@ PictureArea::PictureArea(Session& session, PictureService& service, QWidget* par
         // long.
         const Shot* shot = session_.shot();
         if (tool_ && tool_->is_painting()) return ask(false);
-        ask(true, shot && shot->seams.flow == flow_asked_);
+        const bool flow_stays = shot && shot->seams.flow == flow_asked_;
+        if (!playing_) return ask(true, flow_stays);
+        // Plans and what is read ahead are those of playing. Distances follow when the value rests: anything
+        // may match seven moments anew.
+        if (flow_stays) since_edit_.start();
+        ask(false, playing_open_ || flow_stays);
     });
     connect(&session_, &Session::playhead_changed, this,
-            [this] { ask(!playing_, !playing_ || playing_open_); });
+            [this] { ask(!playing_, !playing_ || playing_open_ || was_just_edited()); });
     connect(&session_, &Session::selection_changed, this, [this] {
         if (mode() == ViewMode::lens || mode() == ViewMode::sheet)
             ask(true);
@@ -185,6 +190,9 @@ void PictureArea::set_proxies(bool on) {
     if (proxies_ == on) return;
     proxies_ = on;
     ask(false);
+}
+bool PictureArea::was_just_edited() const {
+    return since_edit_.isValid() && since_edit_.elapsed() < kRestMs;
 }
 int PictureArea::shown_proxy_level() const {
     return answer_.view ? answer_.view->proxy_level : 0;

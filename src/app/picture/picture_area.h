@@ -7,6 +7,7 @@
 #include "app/picture/view_state.h"
 #include "app/session/session.h"
 
+#include <QElapsedTimer>
 #include <QWidget>
 
 class QPainter;
@@ -168,8 +169,10 @@ class PictureArea : public QWidget {
     LevelHold level_hold_ = LevelHold::none;
     int shown_ = 0, painted_ = 0;
     Seconds painted_time_{-1};
-    int closed_frames_ = 0; ///< since it plays with parallax closed
-    double frame_ms_ = 0;   ///< what the last of them took on the mean
+    bool was_just_edited() const;
+    QElapsedTimer since_edit_; ///< of what flow does not follow from, while it plays
+    int closed_frames_ = 0;    ///< since it plays with parallax closed
+    double frame_ms_ = 0;      ///< what the last of them took on the mean
     bool footprints_ = false, overlaps_ = false, coverage_ = false, supply_ = false, playing_ = false,
          playing_open_ = false, settled_ = false;
     Grip grip_ = Grip::none;

@@ -125,22 +125,38 @@ bool PictureService::keep_to_schedule(PictureRequest& request) {
     return true;
 }
 
-void PictureService::read_ahead_of(const PictureRequest& request) {
+std::vector<Seconds> PictureService::promised_after(const PictureRequest& request) const {
+    std::vector<Seconds> out{request.time};
+    if (const Shot* shot = find_shot(*request.project, request.shot))
+        for (const std::int64_t frame : promised_) out.push_back(frame_time(frame, shot->timing.rate));
+    return out;
+}
+
+void PictureService::read_back_from(const PictureRequest& request) {
+    const Shot* shot = find_shot(*request.project, request.shot);
+    const Seconds before = std::exchange(asked_time_, request.time);
+    if (!shot || !request.view) return;
+    const Seconds frame = Rational(1) / shot->timing.rate;
+    if (request.time < before && before - request.time < Rational(3, 2) * frame &&
+        request.view->proxy_level == 0)
+        read_ahead_of(request, {request.time}, true);
+}
+
+void PictureService::read_ahead_of(const PictureRequest& request, const std::vector<Seconds>& moments,
+                                   bool back) {
     const Shot* shot = find_shot(*request.project, request.shot);
     if (!shot || !request.view) return read_ahead_.stop();
     // Distances look at moments before, too: reading ahead would send decoders forth and back between key
     // frames, which costs nothing where every frame is one.
-    if (shot->seams.flow.on && request.view->proxy_level == 0) return read_ahead_.stop();
+    const bool plays = request.plays != PictureRequest::Plays::no;
+    if (plays && shot->seams.flow.on && request.view->proxy_level == 0) return read_ahead_.stop();
     std::vector<ReadAhead::Run> runs;
     try {
         for (const auto& read : composer_.reads_of(*request.project, *shot, request.time, *request.view)) {
             const Footage footage = request.view->proxy_level > 0 ? Footage::proxies : Footage::originals;
-            ReadAhead::Run run{read.ref, read.level, footage, {}};
-            const auto promise = [&](Seconds time) {
+            ReadAhead::Run run{read.ref, read.level, footage, {}, back};
+            for (const Seconds time : moments)
                 run.times.push_back(shown_time(shot->cameras[read.camera], time, shot->timing.rate));
-            };
-            promise(request.time);
-            for (const std::int64_t frame : promised_) promise(frame_time(frame, shot->timing.rate));
             const auto same = std::find_if(runs.begin(), runs.end(), [&](const ReadAhead::Run& r) {
                 return r.ref == run.ref && r.level == run.level;
             });
@@ -173,13 +189,14 @@ void PictureService::work() {
         const bool plays = request.plays != PictureRequest::Plays::no && request.view;
         if (plays) {
             if (!keep_to_schedule(request)) continue;
-            read_ahead_of(request);
+            read_ahead_of(request, promised_after(request));
         }
         try {
             made = answer_to(request, composer_, cancel);
         } catch (const Cancelled&) {
             continue;
         }
+        if (!plays) read_back_from(request);
         QMetaObject::invokeMethod(
             this, [this, made = std::move(made)] { emit ready(made); }, Qt::QueuedConnection);
     }

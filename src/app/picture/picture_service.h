@@ -80,7 +80,12 @@ class PictureService : public QObject {
     void work();
     /// How often the sources of a shot are halved that have proxies; 0: none has.
     int proxy_level(const Project& project, const Shot& shot);
-    void read_ahead_of(const PictureRequest& request);
+    /// Of the request's picture, at these moments of its shot.
+    void read_ahead_of(const PictureRequest& request, const std::vector<Seconds>& moments, bool back = false);
+    /// Its frame and those that are promised.
+    std::vector<Seconds> promised_after(const PictureRequest& request) const;
+    /// Where someone steps back: what was shown before the request's picture.
+    void read_back_from(const PictureRequest& request);
     /// While it plays: makes the request one for a frame that was read ahead; false when the next of these is
     /// not due yet.
     bool keep_to_schedule(PictureRequest& request);
@@ -95,7 +100,8 @@ class PictureService : public QObject {
     std::int64_t made_frame_ = -1, asked_frame_ = -1;
     ProjectPtr made_of_;
     View made_view_;
-    bool rests_ = false; ///< since then playing ended; with the mutex
+    Seconds asked_time_{0}; ///< at rest
+    bool rests_ = false;    ///< since then playing ended; with the mutex
     std::deque<std::int64_t> promised_;
     int step_ = 1;
     int late_ = 0, in_time_ = 0; ///< pictures since the step was chosen
