@@ -100,6 +100,8 @@ struct MediaLibrary::Source {
         Seconds begin, end;
     };
 
+    std::optional<Shown> latest; ///< decoded, whole; with the mutex
+
     std::optional<Shown> decode(Seconds t, BufferPool* pool) {
         if (ref.kind == MediaKind::video) {
             const auto frame = video->frame_at(t);
@@ -255,6 +257,10 @@ std::optional<SourcePicture> MediaLibrary::frame_at(const Asked& asked, int leve
     // Perhaps only its reduction is missing.
     std::optional<SourcePicture> whole;
     if (level > 0) whole = Source::find(source.kept, asked.t, 0, Footage::originals, &showing);
+    if (!whole && source.latest && source.latest->begin <= asked.t && asked.t < source.latest->end) {
+        showing = {source.latest->begin, source.latest->end, 0};
+        whole = source.latest->picture;
+    }
     if (!whole) {
         auto shown = source.decode(asked.t, pool_.get());
         if (!shown) return std::nullopt;
@@ -264,9 +270,12 @@ std::optional<SourcePicture> MediaLibrary::frame_at(const Asked& asked, int leve
             source.mended.reset();
         }
         showing = {shown->begin, shown->end, 0};
-        whole = std::move(shown->picture);
-        source.keep(showing, *whole);
+        whole = shown->picture;
+        source.latest = std::move(shown);
     }
+    // Of what is only looked at small the whole goes with the next one, and the decoder has its memory back:
+    // to fill fresh memory for each frame takes as long as to halve it.
+    if (level == 0) source.keep(showing, *whole);
     tell();
     SourcePicture result = std::move(*whole);
     for (int l = 0; l < level; ++l) result = halved(result, pool_.get());

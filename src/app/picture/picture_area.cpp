@@ -368,15 +368,16 @@ void PictureArea::take(const PictureAnswer& answer) {
     if (answer.number > number_ || answer.number <= mode_since_ || loop_.pictures() > 0) return;
     const bool composed = answer.view.has_value();
     if (composed != shows_sphere(mode())) return;
-    // Eight frames a second are the least that shows how things move. The first one makes what others use,
-    // and now and then one makes a moment that others ask: so the last few are taken together.
+    // Eight frames a second are the least that shows how things move. The first one makes what others use.
+    // From proxies now and then one makes a moment that others ask, so the last few are taken together; from
+    // the sources those that come after a slow one are slower still.
     constexpr double kSlowest_ms = 125;
-    constexpr int kFramesTogether = 4;
+    const int together = answer.view && answer.view->proxy_level > 0 ? 4 : 1;
     if (playing_ && composed && !playing_open_ && session_.shot() && session_.shot()->seams.flow.on) {
         ++closed_frames_;
-        const double share = 1.0 / std::clamp(closed_frames_ - 1, 1, kFramesTogether);
+        const double share = 1.0 / std::clamp(closed_frames_ - 1, 1, together);
         frame_ms_ += share * (answer.milliseconds - frame_ms_);
-        if (closed_frames_ > kFramesTogether && frame_ms_ > kSlowest_ms) set_playing_open(true);
+        if (closed_frames_ > together && frame_ms_ > kSlowest_ms) set_playing_open(true);
     }
     answer_ = answer;
     ++shown_;

@@ -172,7 +172,7 @@ class PictureArea : public QWidget {
     bool was_just_edited() const;
     QElapsedTimer since_edit_; ///< of what flow does not follow from, while it plays
     int closed_frames_ = 0;    ///< since it plays with parallax closed
-    double frame_ms_ = 0;      ///< what the last of them took on the mean
+    double frame_ms_ = 0;      ///< what the last few of them took on the mean
     bool footprints_ = false, overlaps_ = false, coverage_ = false, supply_ = false, playing_ = false,
          playing_open_ = false, settled_ = false;
     Grip grip_ = Grip::none;

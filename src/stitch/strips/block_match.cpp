@@ -109,12 +109,11 @@ HWY_ATTR void SumAcross(const std::uint8_t* costs, int width, int count, Cost* t
     }
 }
 
-/// One place of one way, coming from `before`, whose least is `least_before` in all lanes. Returns the least
-/// of it likewise.
-HWY_ATTR inline V16 Step(const Cost* cost, const Cost* before, V16 least_before, V16 little, V16 much,
-                         Cost* own, int count) {
+/// One place of one way, coming from `before`. Returns the least of it.
+HWY_ATTR inline Cost Step(const Cost* cost, const Cost* before, Cost least_of_before, V16 little, V16 much,
+                          Cost* own, int count) {
     const D16 d;
-    const V16 most = hn::Add(least_before, much);
+    const V16 least_before = hn::Set(d, least_of_before), most = hn::Add(least_before, much);
     V16 least = hn::Set(d, kDearest);
     for (int k = 0; k < count; k += int(hn::Lanes(d))) {
         const V16 beside = hn::Min(hn::LoadU(d, before + k - 1), hn::LoadU(d, before + k + 1));
@@ -123,7 +122,7 @@ HWY_ATTR inline V16 Step(const Cost* cost, const Cost* before, V16 least_before,
         hn::StoreU(value, d, own + k);
         least = hn::Min(least, value);
     }
-    return hn::MinOfLanes(d, least);
+    return hn::GetLane(hn::MinOfLanes(d, least));
 }
 
 HWY_ATTR inline void AddTo(const Cost* from, Cost* sums, int count) {
@@ -137,11 +136,9 @@ HWY_ATTR void FollowDown(Band& band) {
     const D16 d;
     const int count = band.count;
     const V16 little = hn::Set(d, band.little), much = hn::Set(d, band.much);
-    V16 least[kBandRows];
-    for (int r = 0; r < band.rows; ++r) {
-        least[r] = hn::Zero(d);
+    Cost least[kBandRows] = {};
+    for (int r = 0; r < band.rows; ++r)
         for (int k = 0; k < count; ++k) band.chain[r][1][k] = 0;
-    }
     for (int x = 0; x < band.width; ++x)
         for (int r = 0; r < band.rows; ++r) {
             Cost* const own = band.chain[r][x & 1];
@@ -154,9 +151,8 @@ HWY_ATTR void FollowDown(Band& band) {
         const int from = r & 1, to = from ^ 1;
         for (int x = 0; x < band.width; ++x) {
             Cost* const own = band.above[to] + x * band.stride;
-            const V16 all = Step(band.costs[r] + x * count, band.above[from] + x * band.stride,
-                                 hn::Set(d, band.least_above[from][x]), little, much, own, count);
-            band.least_above[to][x] = hn::GetLane(all);
+            band.least_above[to][x] = Step(band.costs[r] + x * count, band.above[from] + x * band.stride,
+                                           band.least_above[from][x], little, much, own, count);
             AddTo(own, band.sums[r] + x * count, count);
         }
     }
@@ -189,11 +185,9 @@ HWY_ATTR void FollowUp(Band& band) {
     const D16 d;
     const int count = band.count;
     const V16 little = hn::Set(d, band.little), much = hn::Set(d, band.much);
-    V16 least[kBandRows];
-    for (int r = 0; r < band.rows; ++r) {
-        least[r] = hn::Zero(d);
+    Cost least[kBandRows] = {};
+    for (int r = 0; r < band.rows; ++r)
         for (int k = 0; k < count; ++k) band.chain[r][1][k] = 0;
-    }
     for (int i = 0; i < band.width; ++i)
         for (int r = 0; r < band.rows; ++r) {
             const int x = band.width - 1 - i;
