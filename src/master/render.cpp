@@ -389,7 +389,8 @@ std::shared_ptr<MediaLibrary> render_library(const Project& project, const Shot&
         if (shot.look.denoise.on)
             cleaned += lens_pixels * (kAtWork * kHalvedToo + (1 + Cleaner::kBefore) * kWorking);
     }
-    const double all = plans + distances + patches + cleaned + frames + 64 * kMB;
+    const double rest = 128 * kMB; // bands of light and the like
+    const double all = plans + distances + patches + cleaned + frames + rest;
     return std::make_shared<MediaLibrary>(std::make_shared<CacheBound>(memory, std::size_t(all)),
                                           std::max(frames, 1.0) / all);
 }

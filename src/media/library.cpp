@@ -100,7 +100,7 @@ struct MediaLibrary::Source {
         Seconds begin, end;
     };
 
-    std::optional<Shown> latest; ///< decoded, whole; with the mutex
+    std::optional<Shown> latest; ///< of a film, decoded, whole; with the mutex
 
     std::optional<Shown> decode(Seconds t, BufferPool* pool) {
         if (ref.kind == MediaKind::video) {
@@ -271,11 +271,11 @@ std::optional<SourcePicture> MediaLibrary::frame_at(const Asked& asked, int leve
         }
         showing = {shown->begin, shown->end, 0};
         whole = shown->picture;
-        source.latest = std::move(shown);
+        if (source.ref.kind == MediaKind::video) source.latest = std::move(shown);
     }
-    // Of what is only looked at small the whole goes with the next one, and the decoder has its memory back:
-    // to fill fresh memory for each frame takes as long as to halve it.
-    if (level == 0) source.keep(showing, *whole);
+    // Of films that are only looked at small the whole frame goes with the next one, and the decoder has its
+    // memory back: to fill fresh memory for each takes as long as to halve it.
+    if (level == 0 || source.ref.kind != MediaKind::video) source.keep(showing, *whole);
     tell();
     SourcePicture result = std::move(*whole);
     for (int l = 0; l < level; ++l) result = halved(result, pool_.get());
