@@ -188,9 +188,11 @@ YuvPicture with_coarse_chroma(const YuvPicture& picture) {
 ProxyFile make_proxy(const MediaRef& ref, int level, const ProxyStore& store, const TellShare& tell,
                      const Cancel& cancel) {
     if (level < 1 || level > kMostProxyLevel)
-        throw Error("a proxy is a half, a quarter or an eighth of its source", ref.path.string(), "");
+        throw Error("a proxy is a half, a quarter or an eighth of its source", ref.path.string(),
+                    "Ask for one of these");
     if (ref.kind != MediaKind::video)
-        throw Error("is no video, and is read as quickly as its proxy would be", ref.path.string(), "");
+        throw Error("is no video, and is read as quickly as its proxy would be", ref.path.string(),
+                    "Play it as it is");
     const fs::path path = store.path_for(ref, level);
     for (const ProxyFile& there : store.of(ref))
         if (there.path == path) {

@@ -86,7 +86,13 @@ std::optional<std::size_t> Composer::read_each(const Project& project, const Sho
         cancel.check();
         const ShotCamera& use = shot.cameras[camera.index];
         const MediaRef& ref = media_of(project, use).ref;
-        auto picture = picture_of(ref, shown_time(use, time, shot.timing.rate), camera.level);
+        const Seconds shown = shown_time(use, time, shot.timing.rate);
+        std::optional<Pixels> picture;
+        if (!shot.look.denoise.on)
+            picture = picture_of(ref, shown, camera.level);
+        else if (auto clean = cleaner_.picture(*library_, ref, shown, Rational(1) / shot.timing.rate,
+                                               camera.level, shot.look.denoise))
+            picture.emplace(std::move(*clean));
         if (!picture) return camera.index;
         const Lens& lens = find_camera(shot.rig, use.camera)->lens;
         const int scale = 1 << camera.level;
@@ -109,15 +115,11 @@ Composer::Reading Composer::read(const Project& project, const Shot& shot, Secon
                                  const std::vector<BlendPlan::PlanCamera>& cameras, Footage footage,
                                  const Cancel& cancel) {
     Reading out;
-    out.ended = read_each(
-        project, shot, time, cameras, cancel,
-        [&](const MediaRef& ref, Seconds shown, int level) {
-            return shot.look.denoise.on
-                       ? cleaner_.picture(*library_, ref, shown, Rational(1) / shot.timing.rate, level,
-                                          shot.look.denoise)
-                       : library_->picture(ref, shown, level, footage);
-        },
-        out.frames.sources, out.frames.tones);
+    const auto picture_of = [&](const MediaRef& ref, Seconds shown, int level) {
+        return library_->picture(ref, shown, level, footage);
+    };
+    out.ended =
+        read_each(project, shot, time, cameras, cancel, picture_of, out.frames.sources, out.frames.tones);
     return out;
 }
 
@@ -125,14 +127,10 @@ Composer::FileReading Composer::read_files(const Project& project, const Shot& s
                                            const std::vector<BlendPlan::PlanCamera>& cameras, Footage footage,
                                            const Cancel& cancel) {
     FileReading out;
-    out.ended = read_each(
-        project, shot, time, cameras, cancel,
-        [&](const MediaRef& ref, Seconds shown, int level) -> std::optional<SourcePicture> {
-            if (!shot.look.denoise.on) return library_->frame(ref, shown, level, footage);
-            return cleaner_.picture(*library_, ref, shown, Rational(1) / shot.timing.rate, level,
-                                    shot.look.denoise);
-        },
-        out.sources, out.tones);
+    const auto frame_of = [&](const MediaRef& ref, Seconds shown, int level) {
+        return library_->frame(ref, shown, level, footage);
+    };
+    out.ended = read_each(project, shot, time, cameras, cancel, frame_of, out.sources, out.tones);
     return out;
 }
 

@@ -92,8 +92,8 @@ class Composer {
         SourceFrames frames;
         std::optional<std::size_t> ended; ///< of the shot's cameras: outside its source, and nothing was seen
     };
-    /// Each picture is `picture_of(medium, source time, level, camera)`; those of a camera that shows nothing
-    /// end it.
+    /// Each picture is `picture_of(medium, source time, level)` unless it is cleaned of noise; one of a
+    /// camera that shows nothing ends it.
     template <class Pixels, class PictureOf>
     std::optional<std::size_t> read_each(const Project& project, const Shot& shot, Seconds time,
                                          const std::vector<BlendPlan::PlanCamera>& cameras,

@@ -274,11 +274,17 @@ std::optional<PictureRequest> PictureArea::wanted(bool moving, bool without_flow
     request.may_be_stopped = !moving && !playing_ && !(tool_ && tool_->is_painting());
     flow_asked_ = shot->seams.flow;
     if (request.view && ((without_flow && shot->seams.flow.on) || (moving && shot->look.denoise.on))) {
-        Project quick = *request.project;
-        Shot& q = *find_shot(quick, shot->id);
-        if (without_flow) q.seams.flow.on = false; // drawn eyes see the agree distance then
-        q.look.denoise.on = false;
-        request.project = std::make_shared<const Project>(std::move(quick));
+        // One value for as long as it is asked for: who plays makes a frame again when its project changed.
+        if (quick_of_ != request.project || quick_without_flow_ != without_flow) {
+            Project quick = *request.project;
+            Shot& q = *find_shot(quick, shot->id);
+            if (without_flow) q.seams.flow.on = false; // drawn eyes see the agree distance then
+            q.look.denoise.on = false;
+            quick_ = std::make_shared<const Project>(std::move(quick));
+            quick_of_ = request.project;
+            quick_without_flow_ = without_flow;
+        }
+        request.project = quick_;
     }
     if (view.mode == ViewMode::lens && selected()) {
         const QRectF lens = view.lens_rect();

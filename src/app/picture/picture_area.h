@@ -56,7 +56,6 @@ class PictureArea : public QWidget {
     void set_playing(bool on, bool every_frame = false);
     /// Whether proxies are shown while it plays and while the playhead is dragged.
     void set_proxies(bool on);
-    bool shows_proxies() const { return proxies_; }
     /// The one on show was made from proxies: how often they are halved; 0: from the sources themselves.
     int shown_proxy_level() const;
     /// How many pictures were shown so far, of any kind.
@@ -169,6 +168,8 @@ class PictureArea : public QWidget {
     LevelHold level_hold_ = LevelHold::none;
     int shown_ = 0, painted_ = 0;
     Seconds painted_time_{-1};
+    ProjectPtr quick_, quick_of_; ///< the project with less, and the one that it is made of
+    bool quick_without_flow_ = false;
     bool was_just_edited() const;
     QElapsedTimer since_edit_; ///< of what flow does not follow from, while it plays
     int closed_frames_ = 0;    ///< since it plays with parallax closed

@@ -2,7 +2,6 @@
 #include "app/picture/picture_area.h"
 #include "app/shell/main_window.h"
 
-#include <QActionGroup>
 #include <QMenu>
 #include <QSettings>
 

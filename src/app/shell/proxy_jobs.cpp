@@ -47,7 +47,6 @@ std::vector<MediaRef> ProxyJobs::videos() const {
 
 void ProxyJobs::look_anew() {
     service_.set_proxies(store_);
-    emit changed();
 }
 
 void ProxyJobs::make(int level) {

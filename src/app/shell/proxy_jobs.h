@@ -36,9 +36,6 @@ class ProxyJobs : public QObject {
     /// "6 of 6 sources, 120 MB"
     QString state() const;
 
-  signals:
-    void changed();
-
   private:
     std::vector<MediaRef> videos() const;
     std::vector<MediaRef> wanted_; ///< once it rests

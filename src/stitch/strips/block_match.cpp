@@ -131,22 +131,34 @@ HWY_ATTR inline void AddTo(const Cost* from, Cost* sums, int count) {
         hn::StoreU(hn::Add(hn::LoadU(d, from + k), hn::LoadU(d, sums + k)), d, sums + k);
 }
 
+/// Along the rows from one end or the other, which is the first way or is added to those before.
+template <bool kFromEnd>
+HWY_ATTR HWY_INLINE void FollowAlong(Band& band, V16 little, V16 much) {
+    const D16 d;
+    const int count = band.count;
+    Cost least[kBandRows] = {};
+    for (int r = 0; r < band.rows; ++r)
+        for (int k = 0; k < count; ++k) band.chain[r][1][k] = 0;
+    for (int i = 0; i < band.width; ++i)
+        for (int r = 0; r < band.rows; ++r) {
+            const int x = kFromEnd ? band.width - 1 - i : i;
+            Cost *const own = band.chain[r][i & 1], *const sums = band.sums[r] + x * count;
+            least[r] = Step(band.costs[r] + x * count, band.chain[r][(i & 1) ^ 1], least[r], little, much,
+                            own, count);
+            if (kFromEnd)
+                AddTo(own, sums, count);
+            else
+                for (int k = 0; k < count; k += int(hn::Lanes(d)))
+                    hn::StoreU(hn::LoadU(d, own + k), d, sums + k);
+        }
+}
+
 /// From the left, and from above: in the band's sums.
 HWY_ATTR void FollowDown(Band& band) {
     const D16 d;
     const int count = band.count;
     const V16 little = hn::Set(d, band.little), much = hn::Set(d, band.much);
-    Cost least[kBandRows] = {};
-    for (int r = 0; r < band.rows; ++r)
-        for (int k = 0; k < count; ++k) band.chain[r][1][k] = 0;
-    for (int x = 0; x < band.width; ++x)
-        for (int r = 0; r < band.rows; ++r) {
-            Cost* const own = band.chain[r][x & 1];
-            least[r] = Step(band.costs[r] + x * count, band.chain[r][(x & 1) ^ 1], least[r], little, much,
-                            own, count);
-            Cost* const sums = band.sums[r] + x * count;
-            for (int k = 0; k < count; k += int(hn::Lanes(d))) hn::StoreU(hn::LoadU(d, own + k), d, sums + k);
-        }
+    FollowAlong<false>(band, little, much);
     for (int r = 0; r < band.rows; ++r) {
         const int from = r & 1, to = from ^ 1;
         for (int x = 0; x < band.width; ++x) {
@@ -184,18 +196,7 @@ HWY_ATTR inline std::int16_t Told(const Cost* sums, int least, int best, int cou
 HWY_ATTR void FollowUp(Band& band) {
     const D16 d;
     const int count = band.count;
-    const V16 little = hn::Set(d, band.little), much = hn::Set(d, band.much);
-    Cost least[kBandRows] = {};
-    for (int r = 0; r < band.rows; ++r)
-        for (int k = 0; k < count; ++k) band.chain[r][1][k] = 0;
-    for (int i = 0; i < band.width; ++i)
-        for (int r = 0; r < band.rows; ++r) {
-            const int x = band.width - 1 - i;
-            Cost* const own = band.chain[r][i & 1];
-            least[r] = Step(band.costs[r] + x * count, band.chain[r][(i & 1) ^ 1], least[r], little, much,
-                            own, count);
-            AddTo(own, band.sums[r] + x * count, count);
-        }
+    FollowAlong<true>(band, hn::Set(d, band.little), hn::Set(d, band.much));
     for (int r = 0; r < band.rows; ++r)
         for (int x = 0; x < band.width; ++x) {
             const Cost* const sums = band.sums[r] + x * count;

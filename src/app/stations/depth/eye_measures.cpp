@@ -36,11 +36,12 @@ void EyeMeasures::measure(std::function<void()> then) {
     const ProjectPtr project = session_.project();
     const Span span = used_span(*project, *shot, *session_.library());
     if (span.empty()) return session_.say("The shot has no sources to compare eyes of.", Signal::care);
-    // Of its own, so that playing does not wait for it; kept for the next time.
-    if (!library_) library_ = render_library(*project, *shot, session_.library()->bound(), {1920, 2});
-    job_.start([this, project, id = shot->id, span, library = library_, then = std::move(then)](
-                   const BackgroundJob::Tell& tell, const Cancel& cancel) -> BackgroundJob::Finish {
+    job_.start([this, project, id = shot->id, span, kept = library_, memory = session_.library()->bound(),
+                then = std::move(then)](const BackgroundJob::Tell& tell,
+                                        const Cancel& cancel) -> BackgroundJob::Finish {
         const Shot& measured = *find_shot(*project, id);
+        // Of its own, so that playing does not wait for it; kept for the next time.
+        const auto library = kept ? kept : render_library(*project, measured, memory, {1920, 2});
         Composer composer(library);
         const auto times = eye_times(span.in, span.out, measured.timing.rate, kEyeStep_s);
         std::vector<EyeMoment> moments;
@@ -48,7 +49,8 @@ void EyeMeasures::measure(std::function<void()> then) {
             tell(double(moments.size()) / double(times.size()), "Comparing both eyes");
             moments.push_back(measure_eyes(composer, *project, measured, t, {}, cancel));
         }
-        return [this, measured, moments = std::move(moments), then] {
+        return [this, measured, library, moments = std::move(moments), then] {
+            library_ = library;
             if (!session_.shot() || session_.shot()->id != measured.id) return;
             found_ = moments;
             then_ = measured;
