@@ -61,7 +61,8 @@ std::vector<Composer::SourceRead> Composer::reads_of(const Project& project, con
     time = nearest_frame_time(time, shot.timing.rate);
     std::vector<SourceRead> out;
     for (const auto& camera : plan_for(running_key(project, shot, time, view, {}))->cameras)
-        out.push_back({media_of(project, shot.cameras[camera.index]).ref, camera.level, camera.index});
+        if (camera.shown)
+            out.push_back({media_of(project, shot.cameras[camera.index]).ref, camera.level, camera.index});
     return out;
 }
 
@@ -84,6 +85,11 @@ std::optional<std::size_t> Composer::read_each(const Project& project, const Sho
                                                std::vector<Pixels>& sources, std::vector<CameraTone>& tones) {
     for (const auto& camera : cameras) {
         cancel.check();
+        if (!camera.shown) {
+            sources.emplace_back();
+            tones.emplace_back();
+            continue;
+        }
         const ShotCamera& use = shot.cameras[camera.index];
         const MediaRef& ref = media_of(project, use).ref;
         const Seconds shown = shown_time(use, time, shot.timing.rate);
@@ -210,10 +216,9 @@ Composer::Moments Composer::moments(const Project& project, const Shot& shot, co
     Moments out;
     const Footage footage = field.proxies ? Footage::proxies : Footage::originals;
     out.zones = zones_of(field.zones);
+    std::vector<BlendPlan::PlanCamera> cameras = out.zones->cameras();
     const std::vector<bool> looked_through = out.zones->cameras_of(field.pairs);
-    std::vector<BlendPlan::PlanCamera> cameras;
-    for (std::size_t c = 0; c < looked_through.size(); ++c)
-        if (looked_through[c]) cameras.push_back(out.zones->cameras()[c]);
+    for (std::size_t c = 0; c < cameras.size(); ++c) cameras[c].shown = looked_through[c];
     const bool still = std::all_of(key.cameras.begin(), key.cameras.end(), [&](const KeyCamera& c) {
         const auto& ref = field.sources[std::size_t(&c - key.cameras.data())].ref;
         return !c.runs || ref.kind == MediaKind::still;
@@ -232,11 +237,6 @@ Composer::Moments Composer::moments(const Project& project, const Shot& shot, co
             if (reading.ended && own) tell_ended(project, shot, w.time, *reading.ended);
             if (reading.ended) continue; // when not all sources run, another moment does not count
             cancel.check();
-            for (std::size_t c = 0; c < looked_through.size(); ++c)
-                if (!looked_through[c]) {
-                    reading.sources.emplace(reading.sources.begin() + std::ptrdiff_t(c));
-                    reading.tones.emplace(reading.tones.begin() + std::ptrdiff_t(c));
-                }
             matched = out.zones->match_moment(reading.sources, reading.tones, moment.flow, field.pairs);
             matched_moments_.keep(moment, *matched, SeamZones::bytes_of(**matched));
         }

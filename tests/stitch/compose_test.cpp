@@ -240,6 +240,39 @@ TEST_CASE("what one sees of a moment depends on its sources alone") {
     CHECK(composer.confidence(ring.project, ring.shot(), Seconds(0)).empty());
 }
 
+TEST_CASE("only sources that a view shows are read") {
+    SmallRing ring;
+    ring.shot().seams.flow.on = false;
+    Composer composer(std::make_shared<MediaLibrary>());
+    const auto read = [&] {
+        std::vector<std::size_t> cameras;
+        for (const auto& r : composer.reads_of(ring.project, ring.shot(), Seconds(0), ring.view))
+            cameras.push_back(r.camera);
+        return cameras;
+    };
+    CHECK(read() == std::vector<std::size_t>{0, 1, 2, 3});
+    ring.view.target = window_target(160, 100, {}, 60);
+    const std::vector<std::size_t> ahead = read();
+    REQUIRE(ahead.size() < 4);
+    const Picture before = ring.made_by(composer);
+    const auto whole = [&](Composer& by) {
+        View map = ring.view;
+        map.target = equirect_target(256);
+        return by.compose(ring.project, ring.shot(), Seconds(0), map);
+    };
+    const Picture sphere = whole(composer);
+    // What it does not show may be anything.
+    for (std::size_t c = 0; c < 4; ++c)
+        if (std::find(ahead.begin(), ahead.end(), c) == ahead.end()) {
+            const std::string name = "c" + std::to_string(c);
+            std::filesystem::copy_file(ring.folder / (name + ".0005.png"), ring.folder / (name + ".0000.png"),
+                                       std::filesystem::copy_options::overwrite_existing);
+        }
+    Composer fresh(std::make_shared<MediaLibrary>());
+    CHECK(same(before, ring.made_by(fresh)));
+    CHECK_FALSE(same(sphere, whole(fresh)));
+}
+
 TEST_CASE("a time a hair beside a frame's own is that frame's, picture and turn alike") {
     const TempFolder folder;
     const CountingMovie movie{.width = 256, .height = 128, .frames = 12};

@@ -13,9 +13,9 @@ namespace porb {
 
 /// What a frame adds to a plan.
 struct FrameParts {
-    std::span<const SourcePicture>
-        sources;                       ///< of plan.cameras, reduced to their levels, 4 x 4 pixels at least
-    std::span<const CameraTone> tones; ///< of the same; empty: pictures as they are
+    std::span<const SourcePicture> sources; ///< of plan.cameras, reduced to their levels, 4 x 4 pixels at
+                                            ///< least; empty of those not shown
+    std::span<const CameraTone> tones;      ///< of the same; empty: pictures as they are
     /// 1/m by direction in rig axes, one channel: contributions with a parallax follow it. Or none.
     const SphereGrid* distances = nullptr;
     /// By camera, four channels (R, G, B, 0), added to its toned pixels: what brings neighbours' brightness

@@ -489,6 +489,11 @@ void append_parts(BlendPlan& plan, Piece& piece) {
     append(plan.parallaxes, piece.parallaxes);
 }
 
+void find_shown(BlendPlan& plan) {
+    for (auto& camera : plan.cameras) camera.shown = false;
+    for (const Contribution& c : plan.contributions) plan.cameras[c.camera].shown = true;
+}
+
 /// Works on pieces of rows in parallel, then joins what they made, in order.
 template <class Work, class Join>
 void by_pieces(int height, const Work& work, const Join& join) {
@@ -528,6 +533,7 @@ BlendPlan make_plan(const PlanKey& key) {
             append_parts(plan, piece);
             plan.segments.insert(plan.segments.end(), piece.segments.begin(), piece.segments.end());
         });
+    find_shown(plan);
     return plan;
 }
 
@@ -552,6 +558,7 @@ BlendPlan with_changes(const BlendPlan& base, const PlanKey& key) {
             const auto& places = where[std::size_t(begin / kRowsOfPiece)];
             for (std::size_t i = 0; i < places.size(); ++i) plan.segments[places[i]] = piece.segments[i];
         });
+    find_shown(plan);
     return plan;
 }
 

@@ -52,6 +52,7 @@ struct BlendPlan {
     struct PlanCamera {
         std::size_t index = 0; ///< into the shot's cameras
         int level = 0;         ///< how often its source is halved first
+        bool shown = true;     ///< whether it has a part in any segment: only then its source is read
     };
     std::vector<PlanCamera> cameras;
     std::vector<Segment> segments; ///< row by row
