@@ -76,7 +76,8 @@ Json json_of(const EyeSummary& s) {
             {"cut_near", s.cut_near},
             {"beyond_infinity", s.beyond_infinity},
             {"ev", s.ev},
-            {"sharper", s.sharper}};
+            {"sharper", s.sharper},
+            {"torn_px", s.torn_px}};
 }
 
 std::vector<EyeMoment> measured(const EyesWords& w, const Run& run, const Project& project, const Shot& shot,
@@ -128,13 +129,28 @@ void meet(const EyesWords& w, const Run& run, Project& project, Shot& shot, Comp
         met.before_deg, met.was_deg, metres_words(met.converge_m));
 }
 
+double yaw_of(const Vec3& direction) {
+    return degrees(std::atan2(direction.x(), direction.z()));
+}
+double pitch_of(const Vec3& direction) {
+    return -degrees(std::asin(std::clamp(direction.y(), -1.0, 1.0)));
+}
+
+void print_regions(const std::array<EyeSummary, 6>& regions) {
+    for (std::size_t i = 0; i < regions.size(); ++i)
+        if (const EyeSummary& r = regions[i]; r.places > 0)
+            std::cout << fmt::format("{:>8}: vertical {:.2f} px, 95 % {:.2f} px; {:.1f} % outside; right eye "
+                                     "{:+.2f} EV; {:.0f} px torn in one eye; {:.0f} % seen alike\n",
+                                     kEyeRegionWords[i], r.vertical_px, r.vertical_95_px, 100 * r.outside,
+                                     r.ev[1], r.torn_px, 100 * r.told);
+}
+
 void print_findings(const std::vector<EyeFinding>& findings) {
     for (const EyeFinding& f : findings) {
         std::cout << "! " << f.what;
         if (f.direction)
-            std::cout << fmt::format(" (yaw {:.0f}, pitch {:.0f})",
-                                     degrees(std::atan2(f.direction->x(), f.direction->z())),
-                                     -degrees(std::asin(f.direction->y())));
+            std::cout << fmt::format(" (yaw {:.0f}, pitch {:.0f})", yaw_of(*f.direction),
+                                     pitch_of(*f.direction));
         std::cout << ". " << f.mend << ".\n";
     }
 }
@@ -190,6 +206,20 @@ void eyes(const EyesWords& w, const Run& run) {
         Json out = {{"moments", Json::array()}, {"findings", Json::array()}};
         for (const EyeMoment& m : moments) out["moments"].push_back(json_of(summary_of(m, shot)));
         for (const EyeFinding& f : findings) out["findings"].push_back({{"what", f.what}, {"mend", f.mend}});
+        if (w.measure && !w.fit) {
+            const auto regions = by_region(moments, shot);
+            for (std::size_t i = 0; i < regions.size(); ++i) {
+                out["regions"][kEyeRegionWords[i]] = json_of(regions[i]);
+                out["regions"][kEyeRegionWords[i]].erase("time_s");
+            }
+            out["worst"] = Json::array();
+            for (const EyeFinding& f : worst_places(shot, moments))
+                out["worst"].push_back({{"what", f.what},
+                                        {"mend", f.mend},
+                                        {"time_s", f.time->to_double()},
+                                        {"yaw_deg", yaw_of(*f.direction)},
+                                        {"pitch_deg", pitch_of(*f.direction)}});
+        }
         std::cout << dump_json(out) << "\n";
     } else {
         print_settings(shot);
@@ -203,7 +233,13 @@ void eyes(const EyesWords& w, const Run& run) {
                     t.time.to_double(), t.vertical_px, t.vertical_arcmin, t.vertical_95_px, t.farthest_deg,
                     t.nearest_deg, 100 * t.outside, t.ev[1], 100 * std::exp2(t.sharper), 100 * t.told);
             }
+        if (w.measure && !w.fit) print_regions(by_region(moments, shot));
         print_findings(findings);
+        if (w.measure && !w.fit)
+            for (const EyeFinding& f : worst_places(shot, moments))
+                std::cout << fmt::format("  {:8.2f} s, yaw {:4.0f}, pitch {:3.0f}: {}. {}.\n",
+                                         f.time->to_double(), yaw_of(*f.direction), pitch_of(*f.direction),
+                                         f.what, f.mend);
     }
     print_remarks(edit.project, shot, composer.library());
     if (writes) edit.save();

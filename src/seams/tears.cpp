@@ -2,7 +2,6 @@
 
 #include "base/angle.h"
 #include "base/parallel.h"
-#include "optics/target.h"
 #include "project/orientation.h"
 #include "stitch/plan/plan_lens.h"
 #include "stitch/plan/shelters.h"
@@ -71,7 +70,7 @@ struct Alone {
     }
 };
 
-/// The shot with one camera, all that it sees, nothing closed and nothing graded.
+/// The shot with one camera, all that it sees, to both eyes, nothing closed and nothing graded.
 Shot alone_of(const Shot& shot, std::size_t camera) {
     Shot out = shot;
     for (std::size_t c = 0; c < out.cameras.size(); ++c) {
@@ -79,18 +78,11 @@ Shot alone_of(const Shot& shot, std::size_t camera) {
         out.cameras[c].shapes.clear();
     }
     out.cameras[camera].reach_deg = 180;
+    for (Camera& c : out.rig.cameras) c.eyes = Eyes::both;
+    out.stereo = StereoSettings();
     out.seams = ShotSeams();
     out.look.grade = Grade();
     return out;
-}
-
-/// How long an edge through that pixel is, in pixels of a picture 3840 wide: in a map of the whole sphere
-/// what lies above and below is drawn much larger than a viewer sees it.
-double length_px(const TargetMap& map, int x, int y) {
-    const auto here = map.direction({x + 0.5, y + 0.5}), right = map.direction({x + 1.5, y + 0.5}),
-               below = map.direction({x + 0.5, y + 1.5});
-    if (!here || !right || !below) return 0;
-    return std::sqrt((*right - *here).cross(*below - *here).norm()) * kSphere_px / 2 / kPi;
 }
 
 /// Runs of fewer pixels than kShortest are left out.
@@ -105,6 +97,13 @@ void leave_out_short(cv::Mat& torn) {
 }
 
 } // namespace
+
+double edge_length_px(const TargetMap& map, int x, int y) {
+    const auto here = map.direction({x + 0.5, y + 0.5}), right = map.direction({x + 1.5, y + 0.5}),
+               below = map.direction({x + 0.5, y + 1.5});
+    if (!here || !right || !below) return 0;
+    return std::sqrt((*right - *here).cross(*below - *here).norm()) * kSphere_px / 2 / kPi;
+}
 
 View view_about(const ShelterKey& oval, double around_deg) {
     const double across =
@@ -126,7 +125,7 @@ double torn_px_in(const Tears& tears, const View& view, const ShelterKey& oval, 
         for (int x = 0; x < tears.width; ++x)
             if (tears.torn[std::size_t(y) * std::size_t(tears.width) + std::size_t(x)])
                 if (const auto d = map.direction({x + 0.5, y + 0.5}); d && where.margin_deg(*d) > -around_deg)
-                    torn_px += length_px(map, x, y);
+                    torn_px += edge_length_px(map, x, y);
     return torn_px;
 }
 
@@ -141,13 +140,16 @@ Tears tears_in(const Project& project, const Shot& shot, Composer& composer, Sec
     const SphereGrid field = composer.distances(project, plain, time, view.eye);
     const double agree = plain.seams.agree_distance_m > 0 ? 1 / plain.seams.agree_distance_m : 0;
     const Mat3 to_world = orientation_at(plain, nearest_frame_time(time, plain.timing.rate));
+    const EyeRays rays = eye_rays_of(plain, view.eye, time);
     const TargetMap map(view.target);
     const Region region = whole_region(view);
+    View from_camera = view;
+    from_camera.eye = Eye::mono;
     std::vector<Alone> cameras;
     for (std::size_t c = 0; c < plain.cameras.size(); ++c) {
         const Camera* camera = find_camera(plain.rig, plain.cameras[c].camera);
         if (!camera || !plain.cameras[c].used || plain.cameras[c].media.empty()) continue;
-        Alone one{grey_of(composer.compose(project, alone_of(plain, c), time, view, cancel)),
+        Alone one{grey_of(composer.compose(project, alone_of(plain, c), time, from_camera, cancel)),
                   to_world * camera->pose.position_m};
         if (std::none_of(one.picture.seen.begin(), one.picture.seen.end(),
                          [](std::uint8_t s) { return s > 0; }))
@@ -164,14 +166,15 @@ Tears tears_in(const Project& project, const Shot& shot, Composer& composer, Sec
             for (int x = 0; x < out.width; ++x)
                 if (const auto d = map.direction({x + 0.5 + region.x, y + 0.5 + region.y}))
                     inverse[std::size_t(y) * std::size_t(out.width) + std::size_t(x)] =
-                        float(field.empty() ? agree : field.at(to_world.transpose() * *d));
+                        float(field.empty() ? agree : field.at(to_world.transpose() * rays.looks(*d)));
     });
     parallel_ranges(out.height - 2 * kAbout, 8, [&](int begin, int end) {
         for (int y = begin + kAbout; y < end + kAbout; ++y)
             for (int x = kAbout; x < out.width - kAbout; ++x) {
                 const auto at = std::size_t(y) * std::size_t(out.width) + std::size_t(x);
                 if (!edges.at<std::uint8_t>(y, x) || !result.seen[at] || inverse[at] < 0) continue;
-                const Vec3 direction = *map.direction({x + 0.5 + region.x, y + 0.5 + region.y});
+                const Vec3 looks = rays.looks(*map.direction({x + 0.5 + region.x, y + 0.5 + region.y})),
+                           origin_m = rays.origin_m(looks);
                 const auto dx = float(result.dx.at<std::int16_t>(y, x)),
                            dy = float(result.dy.at<std::int16_t>(y, x));
                 bool found = right && right->shows_edge(Vec2(x + 0.5, y + 0.5), dx, dy);
@@ -180,7 +183,7 @@ Tears tears_in(const Project& project, const Shot& shot, Composer& composer, Sec
                         const float rho = inverse[at + std::size_t(std::ptrdiff_t(j) * out.width + i)];
                         for (const Alone& camera : cameras) {
                             const auto px =
-                                map.pixel((direction - double(rho) * camera.pupil_m).normalized());
+                                map.pixel((looks + double(rho) * (origin_m - camera.pupil_m)).normalized());
                             if (!px || !camera.shows_edge(*px - Vec2(region.x, region.y), dx, dy)) continue;
                             found = true;
                             break;
@@ -193,7 +196,7 @@ Tears tears_in(const Project& project, const Shot& shot, Composer& composer, Sec
     for (int y = 0; y < out.height; ++y)
         for (int x = 0; x < out.width; ++x)
             if (const bool tear = torn.at<std::uint8_t>(y, x); tear || edges.at<std::uint8_t>(y, x)) {
-                const double length = length_px(map, x + region.x, y + region.y);
+                const double length = edge_length_px(map, x + region.x, y + region.y);
                 out.torn_px += tear ? length : 0;
                 out.edges_px += edges.at<std::uint8_t>(y, x) ? length : 0;
             }

@@ -1,6 +1,7 @@
 #pragma once
 
 #include "base/progress.h"
+#include "optics/target.h"
 #include "stitch/compose.h"
 
 namespace porb {
@@ -17,12 +18,16 @@ struct Tears {
 /// cameras that see the place has one of at least half its strength and about its direction where it would
 /// see it from: at a distance that the field holds within two pixels of it, a pixel to and fro. So the
 /// outline of a near thing, whose near side is where a camera shows an edge, is no tear, and what comes whole
-/// from one camera at even distances has none. Runs of under five pixels are noise. With a `truth` (the same
-/// view as it should be), what that shows is no tear either, as where what one camera alone sees meets what a
-/// near thing hides from it. Costs a picture of the view and one of each camera that sees any of it. Throws
-/// Error as compose() does, and Cancelled.
+/// from one camera at even distances has none. In an eye's view, along its rays. Runs of under five pixels
+/// are noise. With a `truth` (the same view as it should be), what that shows is no tear either, as where
+/// what one camera alone sees meets what a near thing hides from it. Costs a picture of the view and one of
+/// each camera that sees any of it. Throws Error as compose() does, and Cancelled.
 Tears tears_in(const Project& project, const Shot& shot, Composer& composer, Seconds time, const View& view,
                const Cancel& cancel, const Picture* truth = nullptr);
+
+/// How long an edge through that pixel of a target is, in pixels of a picture 3840 wide: in a map of the
+/// whole sphere what lies above and below is drawn much larger than a viewer sees it.
+double edge_length_px(const TargetMap& map, int x, int y);
 
 /// What of them lies in the oval or within `around_deg` of it, in pixels of a picture 3840 wide. `view` is
 /// view_about() of it.

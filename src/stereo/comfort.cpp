@@ -12,6 +12,8 @@ namespace porb {
 
 namespace {
 
+const EyeMeasuring kPlacesAlone{.torn = false};
+
 constexpr double kRoom = 0.95;         ///< of the budget, that is used: other moments reach a little further
 constexpr double kInfinitely_m = 1000; ///< further than that eyes are as good as parallel
 
@@ -85,7 +87,7 @@ double distance_towards(Composer& composer, const Project& project, const Shot& 
             found.empty() ? agree : found.at(orientation_at(shot, time).transpose() * direction);
         return inverse > 1 / kInfinitely_m ? 1 / inverse : 0;
     }
-    const EyeMoment there = measure_eyes(composer, project, shot, time, {}, cancel);
+    const EyeMoment there = measure_eyes(composer, project, shot, time, kPlacesAlone, cancel);
     const auto nearest = place_towards(there, direction);
     if (!nearest) return 0;
     return converge_for(shot, time, *nearest, 0);
@@ -94,7 +96,8 @@ double distance_towards(Composer& composer, const Project& project, const Shot& 
 Met meeting(Composer& composer, const Project& project, const Shot& before, const Vec3& there,
             const Shot& shot, const Vec3& here, const Cancel& cancel) {
     const auto subject = [&](const Shot& of, Seconds time, const Vec3& direction) {
-        const auto place = place_towards(measure_eyes(composer, project, of, time, {}, cancel), direction);
+        const auto place =
+            place_towards(measure_eyes(composer, project, of, time, kPlacesAlone, cancel), direction);
         if (!place)
             throw Error("shows both eyes nothing alike in that direction", "shot " + of.name,
                         "Choose a place with detail, and see that the shot has two eyes");

@@ -13,7 +13,7 @@ namespace porb {
 namespace {
 
 constexpr double kHighVertical_px = 1, kUneven_ev = 0.15, kSofter = 0.5, kMuchBeyond = 0.5,
-                 kMuchOutside = 0.02, kFewTold = 0.5, kAlone = 0.02, kMuchCut = 0.1;
+                 kMuchOutside = 0.02, kFewTold = 0.5, kAlone = 0.02, kMuchCut = 0.1, kMuchTorn_px = 200;
 constexpr double kHalf_deg = 80; ///< from the middle of a half sphere; beyond, lenses end
 
 /// The share of directions between the merge latitudes that one lens alone sees, or none.
@@ -219,6 +219,17 @@ std::vector<EyeFinding> eye_findings(const Shot& shot, std::span<const EyeMoment
              false,
              m->time,
              {}});
+    if (const auto [m, px, sum] = worst([](const EyeSummary& s) { return s.torn_px; });
+        m && px > kMuchTorn_px) {
+        const TornEdge& longest =
+            *std::max_element(m->torn.begin(), m->torn.end(),
+                              [](const TornEdge& a, const TornEdge& b) { return a.length_px < b.length_px; });
+        out.push_back(
+            {fmt::format("At {:.2f} s {:.0f} px of edges (of a picture 3840 wide) are torn in one eye alone",
+                         m->time.to_double(), px),
+             "Give what is there its distance in Seams, or draw a shelter about it", false, m->time,
+             longest.direction});
+    }
     if (const auto [m, untold, sum] = worst([](const EyeSummary& s) { return 1 - s.told; });
         m && untold > 1 - kFewTold)
         out.push_back(

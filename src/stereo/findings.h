@@ -19,4 +19,10 @@ std::vector<EyeFinding> eye_findings(const Shot& shot);
 /// What was measured says, worst first.
 std::vector<EyeFinding> eye_findings(const Shot& shot, std::span<const EyeMoment> moments);
 
+/// The places of all moments that a viewer would suffer from most, the worst first, at most `most` of them:
+/// outside the comfort budget, one eye's higher than the other's, torn in one eye alone. Of one kind at most
+/// four, 20 degrees apart, each at its worst moment. All have time and direction.
+std::vector<EyeFinding> worst_places(const Shot& shot, std::span<const EyeMoment> moments,
+                                     std::size_t most = 10);
+
 } // namespace porb

@@ -5,12 +5,12 @@
 #include "optics/eye_pairs.h"
 #include "picture/transfer.h"
 #include "project/orientation.h"
+#include "stereo/torn.h"
 
 #include <opencv2/imgproc.hpp>
 #include <opencv2/video/tracking.hpp>
 
 #include <algorithm>
-#include <atomic>
 #include <cmath>
 
 namespace porb {
@@ -152,7 +152,7 @@ EyeMoment places_of(const Picture& left_picture, const Picture& right_picture, c
     }
     EyeMoment out;
     std::vector<std::optional<EyePlace>> places(directions.size());
-    std::atomic<int> tried = 0;
+    std::vector<char> tried(directions.size(), 0);
     parallel_ranges(int(directions.size()), 16, [&](int begin, int end) {
         for (int i = begin; i < end; ++i) {
             const Vec3& d = directions[std::size_t(i)];
@@ -166,10 +166,10 @@ EyeMoment places_of(const Picture& left_picture, const Picture& right_picture, c
             const Flat strip(d, size, wide, tall);
             const auto off = found_in(a, strip.of(right.grey));
             if (!off) {
-                tried += is_unique(a, strip.of(left.grey));
+                tried[std::size_t(i)] = is_unique(a, strip.of(left.grey));
                 continue;
             }
-            ++tried;
+            tried[std::size_t(i)] = 1;
             EyePlace place;
             place.direction = d;
             const double horizon = std::hypot(d.x(), d.z());
@@ -194,9 +194,10 @@ EyeMoment places_of(const Picture& left_picture, const Picture& right_picture, c
             places[std::size_t(i)] = place;
         }
     });
-    out.tried = tried;
-    for (auto& p : places)
-        if (p) out.places.push_back(*p);
+    for (std::size_t i = 0; i < directions.size(); ++i) {
+        if (tried[i]) out.tried.push_back(directions[i]);
+        if (places[i]) out.places.push_back(*places[i]);
+    }
     return out;
 }
 
@@ -217,6 +218,28 @@ void drop_mismatches(EyeMoment& moment) {
             kept.push_back(p);
     }
     moment.places = std::move(kept);
+}
+
+/// Drops places whose disparity is none that distances about them give: they were taken for their like
+/// elsewhere, since drawn eyes show what the distances say.
+void drop_undrawn(EyeMoment& moment, const Shot& shot, const SphereGrid& inverse_m) {
+    constexpr double kAbout_deg = 1.6, kApart_deg = 0.5, kShare = 0.15;
+    const Mat3 to_rig = orientation_at(shot, moment.time).transpose();
+    const double step = std::tan(radians(kAbout_deg / 2));
+    const auto is_drawn = [&](const EyePlace& p) {
+        const Vec3 across = Vec3(0, 1, 0).cross(p.direction).normalized(), up = p.direction.cross(across);
+        const double h = double(p.horizontal_deg);
+        for (int j = -2; j <= 2; ++j)
+            for (int i = -2; i <= 2; ++i) {
+                const Vec3 d = (p.direction + step * (i * across + j * up)).normalized();
+                const double drawn = drawn_disparity_deg(shot, moment.time, d, inverse_m.at(to_rig * d));
+                if (std::abs(h - drawn) <= std::max(kApart_deg, kShare * std::abs(h))) return true;
+            }
+        return false;
+    };
+    for (const EyePlace& p : moment.places)
+        if (!is_drawn(p)) std::erase_if(moment.tried, [&](const Vec3& d) { return d == p.direction; });
+    std::erase_if(moment.places, [&](const EyePlace& p) { return !is_drawn(p); });
 }
 
 /// Of a pair that stands where it stands, parallax runs along the planes through both entrance pupils, which
@@ -265,8 +288,20 @@ EyeMoment measure_eyes(Composer& composer, const Project& project, const Shot& s
     EyeMoment out = places_of(left, right, how);
     out.time = time;
     if (shot.stereo.from == EyesFrom::cameras) off_the_baseline(out, shot, time);
+    if (shot.stereo.from == EyesFrom::distances)
+        if (const SphereGrid found = composer.distances(project, plain, time, Eye::mono, cancel);
+            !found.empty())
+            drop_undrawn(out, shot, found);
     drop_mismatches(out);
+    if (how.torn) out.torn = torn_in_one_eye(composer, project, plain, time, how.width, cancel);
     return out;
+}
+
+double drawn_disparity_deg(const Shot& shot, Seconds time, const Vec3& direction, double inverse_m) {
+    const EyeRays left = eye_rays_of(shot, Eye::left, time), right = eye_rays_of(shot, Eye::right, time);
+    const double share = right.share(direction), level = std::hypot(direction.x(), direction.z()),
+                 apart = (right.offset_m - left.offset_m) / 2 * share * inverse_m / std::max(level, 1e-6);
+    return 2 * degrees(std::asin(std::clamp(apart, -1.0, 1.0))) - share * (left.turn_deg - right.turn_deg);
 }
 
 std::vector<Seconds> eye_times(Seconds in, Seconds out, FrameRate rate, double step_s) {
@@ -284,11 +319,33 @@ double parallel_disparity_deg(const Shot& shot, Seconds time, double horizontal_
     return horizontal_deg + turn;
 }
 
+EyeRegion region_of(const Vec3& direction) {
+    constexpr double kBand_deg = 30;
+    const double down = degrees(std::asin(std::clamp(direction.normalized().y(), -1.0, 1.0)));
+    if (std::abs(down) > kBand_deg) return down > 0 ? EyeRegion::below : EyeRegion::above;
+    const double yaw = degrees(std::atan2(direction.x(), direction.z()));
+    return EyeRegion((int(std::floor((yaw + 45) / 90)) + 4) % 4);
+}
+
+std::array<EyeSummary, 6> by_region(std::span<const EyeMoment> moments, const Shot& shot) {
+    std::array<EyeMoment, 6> parts;
+    for (const EyeMoment& m : moments) {
+        const auto part = [&](const Vec3& d) -> EyeMoment& { return parts[std::size_t(region_of(d))]; };
+        for (const EyePlace& p : m.places) part(p.direction).places.push_back(p);
+        for (const Vec3& d : m.tried) part(d).tried.push_back(d);
+        for (const TornEdge& t : m.torn) part(t.direction).torn.push_back(t);
+    }
+    std::array<EyeSummary, 6> out;
+    for (std::size_t i = 0; i < parts.size(); ++i) out[i] = summary_of(parts[i], shot);
+    return out;
+}
+
 EyeSummary summary_of(const EyeMoment& moment, const Shot& shot) {
     EyeSummary out;
     out.time = moment.time;
     out.places = moment.places.size();
-    out.told = moment.tried ? double(moment.places.size()) / moment.tried : 0;
+    out.told = moment.tried.empty() ? 0 : double(moment.places.size()) / double(moment.tried.size());
+    for (const TornEdge& t : moment.torn) out.torn_px += t.length_px;
     if (moment.places.empty()) return out;
     std::vector<double> vertical, horizontal, sharper, ev[3];
     int outside = 0, beyond = 0, at_rim = 0, cut = 0;

@@ -3,6 +3,7 @@
 #include "stitch/compose.h"
 
 #include <array>
+#include <span>
 #include <vector>
 
 namespace porb {
@@ -18,11 +19,19 @@ struct EyePlace {
     float sharper = 0;         ///< how much more fine detail the right eye shows, in powers of two
 };
 
+/// Edges beside each other that one eye shows and no camera does, nor the other eye.
+struct TornEdge {
+    Vec3 direction{0, 0, 1}; ///< world axes, where that eye shows them
+    Eye eye = Eye::left;
+    double length_px = 0; ///< of a picture 3840 wide
+};
+
 /// What was found at one moment.
 struct EyeMoment {
     Seconds time{0};
     std::vector<EyePlace> places;
-    int tried = 0; ///< places with detail in the left eye; the others say nothing
+    std::vector<Vec3> tried;    ///< directions with detail in the left eye; the others say nothing
+    std::vector<TornEdge> torn; ///< of eyes drawn from distances
 };
 
 struct EyeMeasuring {
@@ -31,11 +40,13 @@ struct EyeMeasuring {
     double highest_deg = 75;  ///< from the horizon
     double widest_deg = 9;    ///< largest horizontal disparity that is looked for
     double tallest_deg = 2.6; ///< and vertical
+    bool torn = true;         ///< whether torn edges are looked for where eyes are drawn from distances
 };
 
 /// Compares the left and the right picture of a shot at a moment, place by place: correlation along and
 /// across (a patch of 15 pixels), refined by optical flow (Lucas and Kanade 1981), kept where it leads back
-/// to where it began. Costs two panoramas and some 0.5 s. Throws Error as compose() does, and Cancelled.
+/// to where it began. Costs two panoramas and some 0.5 s; looking for torn
+/// edges costs one of each camera and of each eye more. Throws Error as compose() does, and Cancelled.
 EyeMoment measure_eyes(Composer& composer, const Project& project, const Shot& shot, Seconds time,
                        const EyeMeasuring& how = {}, const Cancel& cancel = {});
 /// The same of two panoramas (whole spheres).
@@ -54,8 +65,21 @@ struct EyeSummary {
     double sharper = 0;                         ///< median, powers of two
     double cut_near = 0; ///< of a half sphere: share of what lies at its rim that is nearer than convergence
     double beyond_infinity = 0; ///< share of places further away than infinity: eyes that were swapped
+    double torn_px = 0;         ///< length of edges torn in one eye alone, pixels of a picture 3840 wide
 };
 EyeSummary summary_of(const EyeMoment& moment, const Shot& shot);
+
+/// Parts of the sphere that are told apart: quarters within 30 degrees of the horizon, and what lies above
+/// and below them.
+enum class EyeRegion { ahead, right, behind, left, above, below };
+inline constexpr std::array<const char*, 6> kEyeRegionWords{"ahead", "right", "behind",
+                                                            "left",  "above", "below"};
+EyeRegion region_of(const Vec3& direction);
+/// What the moments come to in each of them, all together; `time` says nothing.
+std::array<EyeSummary, 6> by_region(std::span<const EyeMoment> moments, const Shot& shot);
+
+/// The horizontal disparity with which drawn eyes show what is so far away (1/m) in a direction (world axes).
+double drawn_disparity_deg(const Shot& shot, Seconds time, const Vec3& direction, double inverse_m);
 
 /// Moments to measure over a part of a shot, frames' own: one every `step_s`, at most kMostEyeTimes.
 std::vector<Seconds> eye_times(Seconds in, Seconds out, FrameRate rate, double step_s);

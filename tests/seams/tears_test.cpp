@@ -34,6 +34,17 @@ TEST_CASE(
     CHECK(wrong > 3 * kVisibleTear_px);
     CHECK(even < kVisibleTear_px);
     CHECK(found < kVisibleTear_px);
+    // An eye stands elsewhere than the centre: along its own rays no more is torn.
+    shot.stereo.from = EyesFrom::distances;
+    shot.stereo.converge_m = 2;
+    View eye = view;
+    for (const Eye which : {Eye::left, Eye::right}) {
+        eye.eye = which;
+        const Tears t = tears_in(take.project, shot, composer, Seconds(0), eye, {});
+        CHECK(t.edges_px > 100);
+        CHECK(t.torn_px < kVisibleTear_px);
+    }
+    shot.stereo = {};
     Cancel cancel;
     cancel.raise();
     CHECK_THROWS_AS(tears_in(take.project, shot, composer, Seconds(0), view, cancel), Cancelled);

@@ -4,6 +4,7 @@
 #include "picture/transfer.h"
 #include "stereo/comfort.h"
 #include "stereo/findings.h"
+#include "stereo/torn.h"
 #include "support/support.h"
 
 using namespace porb;
@@ -206,4 +207,65 @@ TEST_CASE("what a shot's settings and rig alone say about its eyes") {
     CHECK_FALSE(tells(eye_findings(pair, moments), "at the rim"));
     CHECK(eye_times(Seconds(0), Seconds(10), FrameRate(24), 1).size() == 10);
     CHECK(eye_times(Seconds(0), Seconds(3600), FrameRate(24), 0.01).size() <= std::size_t(kMostEyeTimes));
+}
+
+TEST_CASE("what is torn in one eye alone is told, with the eye and the place") {
+    View view;
+    view.target = equirect_target(1920);
+    const TargetMap map(view.target);
+    const auto tears_at = [&](double yaw_deg, double pitch_deg, int length) { // a torn line that runs upright
+        Tears t;
+        t.width = 1920, t.height = 960;
+        t.torn.assign(std::size_t(t.width * t.height), 0);
+        const Vec2 at = *map.pixel(forward_of({yaw_deg, pitch_deg, 0}));
+        for (int i = 0; i < length; ++i)
+            t.torn[std::size_t(int(at.y()) + i) * 1920 + std::size_t(at.x())] = 255;
+        return t;
+    };
+    const Tears none = tears_at(0, 0, 0), line = tears_at(40, 20.9, 15), beside = tears_at(43, 20.9, 15);
+    const auto left = torn_alone(line, none, view), right = torn_alone(none, line, view);
+    REQUIRE(left.size() == 1);
+    REQUIRE(right.size() == 1);
+    CHECK(left[0].eye == Eye::left);
+    CHECK(right[0].eye == Eye::right);
+    CHECK(left[0].length_px == Approx(30).epsilon(0.1)); // of a picture 3840 wide; less away from the horizon
+    CHECK(degrees(std::acos(left[0].direction.dot(forward_of({40, 20, 0})))) < 3);
+    CHECK(torn_alone(line, beside, view).empty()); // both eyes show it, a disparity apart
+    CHECK(torn_alone(tears_at(40, 20.9, 5), none, view).empty());
+}
+
+TEST_CASE("places that are worst are told once each, and a match that stands alone is not") {
+    Shot shot = drawn_shot();
+    shot.stereo.comfort = {1, 1};
+    EyeMoment a, b;
+    b.time = Rational(1);
+    const auto place = [](double yaw, double horizontal, double vertical = 0) {
+        EyePlace p;
+        p.direction = towards_yaw(yaw);
+        p.horizontal_deg = float(horizontal), p.vertical_deg = float(vertical);
+        return p;
+    };
+    a.places = {place(0, 1.5), place(4, 1.6), place(90, 7), place(180, -0.5, 0.4), place(-90, 0.2)};
+    b.places = {place(0, 1.8), place(4, 1.7), place(180, -0.5, 0.3)};
+    b.torn = {{towards_yaw(60), Eye::right, 60}};
+    const auto worst = worst_places(shot, std::vector{a, b});
+    REQUIRE(worst.size() == 3);
+    CHECK(worst[0].what.find("1.80 degrees before") != std::string::npos); // at its worst moment
+    CHECK(*worst[0].time == Rational(1));
+    CHECK(worst[1].what.find("torn in the right eye") != std::string::npos);
+    CHECK(worst[2].what.find("lower") != std::string::npos);
+    CHECK(*worst[2].time == Rational(0));
+    for (const EyeFinding& f : worst) CHECK(f.direction);
+    CHECK(worst_places(shot, std::vector{a, b}, 1).size() == 1);
+
+    a.tried = {towards_yaw(0), towards_yaw(90), forward_of({0, 60, 0}), forward_of({0, -60, 0})};
+    const auto regions = by_region(std::vector{a, b}, shot);
+    CHECK(regions[std::size_t(EyeRegion::ahead)].places == 4);
+    CHECK(regions[std::size_t(EyeRegion::ahead)].outside == 1);
+    CHECK(regions[std::size_t(EyeRegion::right)].torn_px == 60);
+    CHECK(regions[std::size_t(EyeRegion::behind)].vertical_arcmin == Approx(21));
+    CHECK(regions[std::size_t(EyeRegion::left)].outside == 0);
+    CHECK(regions[std::size_t(EyeRegion::above)].places == 0);
+    CHECK(region_of(forward_of({0, 60, 0})) == EyeRegion::above);
+    CHECK(region_of(forward_of({-170, -20, 0})) == EyeRegion::behind);
 }

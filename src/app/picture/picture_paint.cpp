@@ -5,6 +5,7 @@
 #include "app/picture/rig_view.h"
 #include "app/widgets/theme.h"
 #include "base/angle.h"
+#include "stereo/measure.h"
 
 #include <QPainter>
 
@@ -72,13 +73,8 @@ QRectF PictureArea::answer_rect() const {
 /// Of what lies there, of drawn eyes: "  +0.45°", nearer than where both converge.
 QString PictureArea::disparity_text(double inverse_m, const Vec3& direction) const {
     const Shot& shot = *session_.shot();
-    const EyeRays left = eye_rays_of(shot, Eye::left, session_.playhead()),
-                  right = eye_rays_of(shot, Eye::right, session_.playhead());
-    if (!right.moves()) return {};
-    const double share = right.share(direction), level = std::hypot(direction.x(), direction.z()),
-                 apart = (right.offset_m - left.offset_m) / 2 * share * inverse_m / std::max(level, 1e-6);
-    const double deg =
-        2 * degrees(std::asin(std::clamp(apart, -1.0, 1.0))) - share * (left.turn_deg - right.turn_deg);
+    if (!eye_rays_of(shot, Eye::right, session_.playhead()).moves()) return {};
+    const double deg = drawn_disparity_deg(shot, session_.playhead(), direction, inverse_m);
     return QString("  %1%2°").arg(deg < 0 ? "" : "+").arg(deg, 0, 'f', 2);
 }
 
