@@ -13,7 +13,7 @@ namespace porb {
 namespace {
 
 constexpr double kHighVertical_px = 1, kUneven_ev = 0.15, kSofter = 0.5, kMuchBeyond = 0.5,
-                 kMuchOutside = 0.02, kFewTold = 0.5, kAlone = 0.02, kMuchCut = 0.1, kMuchTorn_px = 200;
+                 kMuchOutside = 0.02, kFewTold = 0.5, kAlone = 0.02, kMuchCut = 0.1, kMuchTorn_px = 60;
 constexpr double kHalf_deg = 80; ///< from the middle of a half sphere; beyond, lenses end
 
 /// The share of directions between the merge latitudes that one lens alone sees, or none.

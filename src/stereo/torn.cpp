@@ -11,7 +11,7 @@ namespace {
 
 constexpr double kCell_deg = 3;
 constexpr int kRows = int(180 / kCell_deg), kColumns = int(360 / kCell_deg);
-constexpr double kLeast_px = 20;          ///< in a cell: two degrees of edge
+constexpr double kLeast_px = 10;          ///< in a cell: a degree of edge
 constexpr double kOther = 0.25;           ///< of it may be torn in the other eye, too
 constexpr int kDownBy = 1, kAcrossBy = 3; ///< cells in which the other eye may show the same
 

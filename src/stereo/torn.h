@@ -6,7 +6,7 @@
 namespace porb {
 
 /// What is torn in one of two eyes' pictures of a whole sphere alone, the longest first: in cells of three
-/// degrees with two degrees of torn edges and more, where the other eye has less than a quarter of it nearby.
+/// degrees with a degree of torn edges and more, where the other eye has less than a quarter of it nearby.
 /// `view` is what was looked at, of either eye.
 std::vector<TornEdge> torn_alone(const Tears& left, const Tears& right, const View& view);
 

@@ -12,7 +12,7 @@ namespace {
 
 constexpr double kPx_deg = 360.0 / 3840;
 constexpr double kHorizon_deg = 60;                    ///< within which vertical disparity counts
-constexpr double kHighVertical_px = 2, kShort_px = 20; ///< of a place, and of torn edges
+constexpr double kHighVertical_px = 2, kShort_px = 10; ///< of a place, and of torn edges
 constexpr double kPast_deg = 0.25;                     ///< as bad as the other two at their limits
 constexpr double kApart_deg = 20;
 constexpr int kMostOfKind = 4;
@@ -29,11 +29,11 @@ struct Place {
 std::string what_of(const Place& p, const ComfortBudget& budget) {
     switch (p.kind) {
     case Kind::near:
-        return fmt::format("{:.2f} degrees before the convergence distance, {:.2f} nearer than the budget",
-                           p.figure, p.figure - budget.near_deg);
+        return fmt::format("{:.2f}° before convergence, {:.2f}° past the budget", p.figure,
+                           p.figure - budget.near_deg);
     case Kind::far:
-        return fmt::format("{:.2f} degrees behind the convergence distance, {:.2f} further than the budget",
-                           p.figure, p.figure - budget.far_deg);
+        return fmt::format("{:.2f}° behind convergence, {:.2f}° past the budget", p.figure,
+                           p.figure - budget.far_deg);
     case Kind::vertical:
         return fmt::format("The right eye shows it {:.1f} px {}", std::abs(p.figure),
                            p.figure > 0 ? "lower" : "higher");

@@ -2,6 +2,7 @@
 #include "app/stations/depth/comfort_lane.h"
 #include "app/stations/depth/depth_panel.h"
 #include "app/stations/depth/disparity_plot.h"
+#include "app/stations/depth/region_map.h"
 #include "app/widgets/number_field.h"
 #include "bench.h"
 
@@ -22,8 +23,11 @@ TEST_CASE("Depth draws eyes from distances, converges by click, measures them an
     REQUIRE(b.window.set_station("depth"));
     PictureArea& picture = b.window.picture();
     CHECK_FALSE(b.part<QComboBox>("eye_choice")->isVisible());
+    CHECK(b.part<QLabel>("eyes_finding")->text().contains("without depth"));
+    b.part<QToolButton>("depth_comfort")->click();
     CHECK_FALSE(b.part<QPushButton>("eyes_measure")->isEnabled());
-    CHECK(b.part<QTableWidget>("eye_findings")->item(0, 0)->text().contains("without depth"));
+    CHECK(b.part<QTableWidget>("eye_findings")->item(0, 1)->text().contains("without depth"));
+    b.part<QToolButton>("depth_eyes")->click();
     b.trigger("Show the two eyes in the next way"); // says why not
     CHECK(picture.eyes() == EyesLook::mono);
 
@@ -105,12 +109,33 @@ TEST_CASE("Depth draws eyes from distances, converges by click, measures them an
     REQUIRE(table->rowCount() >= 1);
     table->setCurrentCell(0, 0);
     CHECK_FALSE(b.part<QLabel>("eye_mend")->text().isEmpty());
+    // The worst places: with both eyes' pictures, and a way there.
+    const auto& worst = panel.measures().worst();
+    REQUIRE_FALSE(worst.empty());
+    const int row = table->rowCount() - 1;
+    REQUIRE(QTest::qWaitFor([&] { return !table->item(row, 0)->icon().isNull(); }, 20000));
+    table->setCurrentCell(row, 0);
+    b.settle();
+    CHECK(picture.mode() == ViewMode::window);
+    CHECK(forward_of(picture.look()).dot(*worst.back().direction) > 0.99);
+    auto* map = b.part<RegionMap>("region_map");
+    QTest::mouseClick(map, Qt::LeftButton, {}, QPoint(map->width() / 2, map->height() - 6));
+    CHECK(forward_of(picture.look()).y() > 0.99); // what lies below
     b.part<QPushButton>("eyes_fit")->click();
     CHECK(b.shot().stereo.ipd_m < 0.14);
     CHECK(panel.measures().is_out_of_date()); // drawn from elsewhere
     REQUIRE(QTest::qWaitFor([&] { return !panel.measures().is_out_of_date(); }, 60000));
     b.session().edit_shot("swap", [](Shot& s) { s.stereo.swap = true; });
     CHECK(panel.measures().moments().empty());
+    b.session().undo();
+    CHECK_FALSE(panel.measures().moments().empty());
+
+    // By itself, when it rests, while somebody looks; an edit taken back has its measures again.
+    EyeMeasures::set_by_themselves(true);
+    b.session().edit_shot("apart", [](Shot& s) { s.stereo.ipd_m = 0.03; });
+    CHECK(panel.measures().moments().empty());
+    REQUIRE(QTest::qWaitFor([&] { return !panel.measures().moments().empty(); }, 60000));
+    EyeMeasures::set_by_themselves(false);
     b.session().undo();
     CHECK_FALSE(panel.measures().moments().empty());
 }

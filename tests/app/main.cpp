@@ -21,6 +21,7 @@ int main(int argc, char** argv) {
     QApplication::setOrganizationName("pale-orbit");
     QSettings::setDefaultFormat(QSettings::IniFormat);
     app::apply_theme(application);
+    QSettings().setValue("eyes/by_themselves", false);
     QSettings().setValue("proxies/by_themselves",
                          false); // or a slow machine makes some in any test that plays
     return Catch::Session().run(argc, argv);

@@ -250,7 +250,7 @@ TEST_CASE("places that are worst are told once each, and a match that stands alo
     b.torn = {{towards_yaw(60), Eye::right, 60}};
     const auto worst = worst_places(shot, std::vector{a, b});
     REQUIRE(worst.size() == 3);
-    CHECK(worst[0].what.find("1.80 degrees before") != std::string::npos); // at its worst moment
+    CHECK(worst[0].what.find("1.80° before") != std::string::npos); // at its worst moment
     CHECK(*worst[0].time == Rational(1));
     CHECK(worst[1].what.find("torn in the right eye") != std::string::npos);
     CHECK(worst[2].what.find("lower") != std::string::npos);

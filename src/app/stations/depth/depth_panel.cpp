@@ -1,7 +1,6 @@
 #include "app/stations/depth/depth_panel.h"
 
 #include "app/session/job_bar.h"
-#include "app/stations/depth/disparity_plot.h"
 #include "app/widgets/keyed_list.h"
 #include "app/widgets/number_field.h"
 #include "app/widgets/parts_row.h"
@@ -11,15 +10,12 @@
 
 #include <QComboBox>
 #include <QFormLayout>
-#include <QHeaderView>
-#include <QSignalBlocker>
-#include <QTableWidget>
+#include <QStackedWidget>
 
 namespace porb::app {
 
 namespace {
-constexpr double kWindow_deg = 60; ///< in which a worst place is looked at
-constexpr double kFirst_m = 3;     ///< where parallel eyes converge when they are first stepped nearer
+constexpr double kFirst_m = 3; ///< where parallel eyes converge when they are first stepped nearer
 } // namespace
 
 DepthPanel::DepthPanel(Session& session, PictureArea& picture, PictureService& service, QWidget* parent)
@@ -29,7 +25,17 @@ DepthPanel::DepthPanel(Session& session, PictureArea& picture, PictureService& s
       session_(session), picture_(picture), service_(service), measures_(session), meeting_(this),
       tool_(session, picture, service) {
     setObjectName("depth_panel");
-    group("EYES");
+    parts_ = add_parts(column(), "depth_",
+                       {{"Eyes", "Where two eyes come from, and where they converge"},
+                        {"Comfort", "What a viewer gets: measured, by place and moment"}});
+    pages_ = new QStackedWidget;
+    column()->addWidget(pages_, 1);
+    auto* eyes = new QWidget;
+    auto* eyes_column = new QVBoxLayout(eyes);
+    eyes_column->setContentsMargins(0, 0, 0, 0);
+    eyes_column->setSpacing(6);
+    pages_->addWidget(eyes);
+    group_in(eyes_column, "EYES");
     auto* form = new QFormLayout;
     form->setVerticalSpacing(4);
     from_ = new QComboBox;
@@ -90,14 +96,19 @@ DepthPanel::DepthPanel(Session& session, PictureArea& picture, PictureService& s
     swap_->setToolTip("For a rig that was mounted or named the wrong way round");
     connect(swap_, &QCheckBox::clicked, this, &DepthPanel::swap);
     form->addRow("", swap_);
-    column()->addLayout(form);
+    eyes_column->addLayout(form);
     rig_words_ = new QLabel;
     rig_words_->setObjectName("eyes_rig");
     rig_words_->setProperty("role", "hint");
     rig_words_->setWordWrap(true);
-    column()->addWidget(rig_words_);
+    eyes_column->addWidget(rig_words_);
 
-    group("CONVERGENCE");
+    finding_ = new QLabel;
+    finding_->setObjectName("eyes_finding");
+    finding_->setWordWrap(true);
+    eyes_column->addWidget(finding_);
+
+    group_in(eyes_column, "CONVERGENCE");
     auto* row = new QHBoxLayout;
     converge_ = new NumberField(limits::kConverge_m, 0.05, 2, " m");
     converge_->setObjectName("eyes_converge");
@@ -120,12 +131,12 @@ DepthPanel::DepthPanel(Session& session, PictureArea& picture, PictureService& s
     connect(&picture_, &PictureArea::tool_changed, this,
             [this] { pick_->setChecked(picture_.tool() == &tool_); });
     row->addWidget(pick_);
-    column()->addLayout(row);
+    eyes_column->addLayout(row);
     keys_ = new KeysRow(
         "eyes", "Sets a key of convergence at the playhead, or takes the one there away; it passes smoothly "
                 "from key to key");
     connect(keys_, &KeysRow::toggle_wanted, this, &DepthPanel::toggle_key);
-    column()->addWidget(keys_);
+    eyes_column->addWidget(keys_);
     meet_ = new QPushButton("Meet the shot before");
     meet_->setObjectName("eyes_meet");
     meet_->setToolTip(
@@ -133,61 +144,19 @@ DepthPanel::DepthPanel(Session& session, PictureArea& picture, PictureService& s
         "in the list: no jump of depth at the cut");
     connect(meet_, &QPushButton::clicked, this, &DepthPanel::meet_before);
     keys_->layout()->addWidget(meet_);
-    column()->addWidget(new JobBar(meeting_, session_, "meet", "where both eyes converge"));
-    column()->addWidget(new JobBar(tool_.job(), session_, "converge", "where both eyes converge"));
+    eyes_column->addWidget(new JobBar(meeting_, session_, "meet", "where both eyes converge"));
+    eyes_column->addWidget(new JobBar(tool_.job(), session_, "converge", "where both eyes converge"));
 
-    group("COMFORT");
-    auto* budget = new QHBoxLayout;
-    near_ = field("", "comfort_near", limits::kComfort_deg, 0.1, 2, "°",
-                  "Disparity of the nearest that a viewer is to fuse",
-                  [](StereoSettings& s, double v) { s.comfort.near_deg = v; });
-    far_ = field("", "comfort_far", limits::kComfort_deg, 0.1, 2, "°", "And of the farthest",
-                 [](StereoSettings& s, double v) { s.comfort.far_deg = v; });
-    budget->addWidget(new QLabel("Near"));
-    budget->addWidget(near_, 1);
-    budget->addWidget(new QLabel("Far"));
-    budget->addWidget(far_, 1);
-    column()->addLayout(budget);
-    plot_ = new DisparityPlot;
-    column()->addWidget(plot_);
-    auto* buttons = new QHBoxLayout;
-    measure_ = add_button(buttons, "Measure both eyes", "eyes_measure",
-                          "Compares them over the shot, a moment a second (Shift+E)");
-    measure_->setProperty("role", "main");
-    fit_ = add_button(
-        buttons, "Fit to the budget", "eyes_fit",
-        "Chooses convergence, and how far apart drawn eyes stand, so that what was measured lies within");
-    column()->addLayout(buttons);
-    connect(measure_, &QPushButton::clicked, this, &DepthPanel::measure);
-    connect(fit_, &QPushButton::clicked, this, &DepthPanel::fit);
-    column()->addWidget(new JobBar(measures_.job(), session_, "eyes", "what was measured before"));
-    figures_ = new QLabel;
-    figures_->setObjectName("eyes_figures");
-    figures_->setWordWrap(true);
-    column()->addWidget(figures_);
-    table_ = new QTableWidget(0, 1);
-    table_->setObjectName("eye_findings");
-    table_->horizontalHeader()->hide();
-    table_->verticalHeader()->hide();
-    table_->horizontalHeader()->setSectionResizeMode(QHeaderView::Stretch);
-    table_->verticalHeader()->setSectionResizeMode(QHeaderView::ResizeToContents);
-    table_->setWordWrap(true);
-    table_->setSelectionBehavior(QAbstractItemView::SelectRows);
-    table_->setSelectionMode(QAbstractItemView::SingleSelection);
-    table_->setEditTriggers(QAbstractItemView::NoEditTriggers);
-    table_->setSizePolicy(QSizePolicy::Expanding, QSizePolicy::Ignored);
-    table_->setMinimumHeight(90);
-    column()->addWidget(table_, 1);
-    connect(table_, &QTableWidget::currentCellChanged, this, [this](int now) { go_to(now); });
-    mend_ = new QLabel;
-    mend_->setObjectName("eye_mend");
-    mend_->setWordWrap(true);
-    mend_->setProperty("role", "hint");
-    column()->addWidget(mend_);
+    comfort_ = new ComfortPart(session, picture, measures_);
+    pages_->addWidget(comfort_);
+    eyes_column->addStretch(1);
+    show_page(pages_, 0);
+    connect(parts_, &QButtonGroup::idClicked, this, [this](int id) { show_part(Part(id)); });
 
     connect(&session_, &Session::project_changed, this, &DepthPanel::refresh_if_seen);
     connect(&session_, &Session::playhead_changed, this, [this] {
-        if (isVisible()) show_figures();
+        measures_.disturb();
+        if (isVisible()) show_playhead();
     });
     connect(&measures_, &EyeMeasures::changed, this, &DepthPanel::refresh_if_seen);
 }
@@ -267,97 +236,37 @@ void DepthPanel::meet_before() {
 }
 
 void DepthPanel::measure() {
+    show_part(Part::comfort);
     measures_.measure();
 }
 
 void DepthPanel::fit() {
-    const Shot* shot = session_.shot();
-    if (!shot) return;
-    if (measures_.moments().empty())
-        return measures_.measure([this] {
-            if (!measures_.moments().empty()) fit();
-        });
-    try {
-        const ComfortFit fitted = fitted_to_comfort(*shot, measures_.moments());
-        change("Fit to the comfort budget", [&](StereoSettings& s) {
-            s.ipd_m = fitted.ipd_m, s.converge_m = fitted.converge_m;
-            s.keys.clear();
-        });
-        session_.say(
-            fitted.fits
-                ? QString("Disparity from %1° to %2° now")
-                      .arg(fitted.farthest_deg, 0, 'f', 2)
-                      .arg(fitted.nearest_deg, 0, 'f', 2)
-                : QString("The cameras stand too far apart for the budget: what is far lies past it, at %1°")
-                      .arg(fitted.farthest_deg, 0, 'f', 2),
-            fitted.fits ? Signal::good : Signal::care);
-        if (measures_.is_out_of_date()) measures_.measure(); // drawn from elsewhere now
-    } catch (const std::exception& e) {
-        session_.say(QString::fromStdString(words_of(e)), Signal::care);
-    }
+    show_part(Part::comfort);
+    comfort_->fit();
 }
 
-void DepthPanel::go_to(int row) {
-    mend_->clear();
-    if (row < 0 || row >= int(findings_.size())) return;
-    const EyeFinding& f = findings_[std::size_t(row)];
-    mend_->setText(QString::fromStdString(f.mend + "."));
-    if (f.time) session_.set_playhead(*f.time);
-    if (f.direction) {
-        picture_.set_mode(ViewMode::window);
-        picture_.set_look(turn_towards(*f.direction), kWindow_deg);
-    }
-}
-
-void DepthPanel::show_findings() {
-    findings_ = measures_.findings();
-    const QSignalBlocker quiet(table_);
-    table_->setRowCount(0);
-    table_->setRowCount(std::max<int>(1, int(findings_.size())));
-    for (int i = 0; i < int(findings_.size()); ++i) {
-        const EyeFinding& f = findings_[std::size_t(i)];
-        auto* item = new QTableWidgetItem(signal_icon(f.stops ? Signal::stop : Signal::care),
-                                          QString::fromStdString(f.what));
-        item->setToolTip(QString::fromStdString(f.what + ". " + f.mend));
-        table_->setItem(i, 0, item);
-    }
-    if (findings_.empty()) {
-        auto* item =
-            new QTableWidgetItem(signal_icon(Signal::good), measures_.moments().empty()
-                                                                ? "Nothing odd about rig and settings"
-                                                                : "Nothing that a viewer would suffer from");
-        table_->setItem(0, 0, item);
-    }
-    table_->setCurrentCell(-1, -1);
-    mend_->setText(findings_.empty() ? "" : "Choose one to go there and to see what mends it.");
-}
-
-void DepthPanel::show_figures() {
+void DepthPanel::show_playhead() {
     const Shot* shot = session_.shot();
     if (!shot) return;
     converge_->set_quietly(converge_at(shot->stereo, session_.playhead()));
     keys_->show_keys(shot->stereo.keys, session_.playhead());
-    const EyeMoment* nearest = nullptr;
-    const auto away = [&](const EyeMoment& m) {
-        return std::abs((m.time - session_.playhead()).to_double());
-    };
-    for (const EyeMoment& m : measures_.moments())
-        if (!nearest || away(m) < away(*nearest)) nearest = &m;
-    plot_->show_moment(nearest, shot->stereo.comfort);
-    if (!nearest) {
-        figures_->setText(measures_.is_out_of_date() ? "Changed since both eyes were measured." : "");
-        return;
-    }
-    const EyeSummary s = summary_of(*nearest, *shot);
-    figures_->setText(
-        QString("At %1 s: vertical %2 px (%3′), 95 % under %4 px; %5 % outside the budget; right eye %6 EV")
-            .arg(s.time.to_double(), 0, 'f', 2)
-            .arg(s.vertical_px, 0, 'f', 2)
-            .arg(s.vertical_arcmin, 0, 'f', 1)
-            .arg(s.vertical_95_px, 0, 'f', 2)
-            .arg(100 * s.outside, 0, 'f', 1)
-            .arg(QString::asprintf("%+.2f", std::abs(s.ev[1]) < 0.005 ? 0 : s.ev[1])));
-    figures_->setToolTip("Vertical disparity in pixels of a picture 3840 wide; it should be nothing");
+    if (comfort_->isVisible()) comfort_->show_figures();
+}
+
+void DepthPanel::show_part(Part part) {
+    parts_->button(int(part))->setChecked(true);
+    show_page(pages_, int(part));
+    refresh();
+}
+
+void DepthPanel::showEvent(QShowEvent* event) {
+    Panel::showEvent(event);
+    measures_.set_looked_at(true);
+}
+
+void DepthPanel::hideEvent(QHideEvent* event) {
+    Panel::hideEvent(event);
+    measures_.set_looked_at(false);
 }
 
 void DepthPanel::refresh() {
@@ -375,19 +284,20 @@ void DepthPanel::refresh() {
     mono_->setEnabled(pair && !drawn);
     swap_->setChecked(s.swap);
     border_->set_quietly(s.border_deg);
-    near_->set_quietly(s.comfort.near_deg);
-    far_->set_quietly(s.comfort.far_deg);
     const bool stereo = drawn || (s.from == EyesFrom::cameras && pair);
-    for (QWidget* w : std::initializer_list<QWidget*>{converge_, pick_, keys_, measure_, fit_, meet_})
-        w->setEnabled(stereo);
+    for (QWidget* w : std::initializer_list<QWidget*>{converge_, pick_, keys_, meet_}) w->setEnabled(stereo);
     rig_words_->setText(
         drawn ? QString("The rig's lenses stand up to %1 mm apart: eyes may, too.")
                     .arg(1000 * widest_ipd_m(shot->rig), 0, 'f', 0)
         : pair
             ? QString("The rig's eyes stand %1 mm apart.").arg(1000 * eye_separation_m(shot->rig), 0, 'f', 1)
             : "No camera of the rig is of one eye alone; Rig says which is.");
-    show_figures();
-    show_findings();
+    const auto& findings = measures_.findings_of_settings();
+    finding_->setVisible(!findings.empty());
+    if (!findings.empty())
+        finding_->setText("▲ " + QString::fromStdString(findings[0].what + ". " + findings[0].mend + "."));
+    show_playhead();
+    if (comfort_->isVisible()) comfort_->refresh();
 }
 
 } // namespace porb::app

@@ -1,19 +1,18 @@
 #pragma once
 
+#include "app/stations/depth/comfort_part.h"
 #include "app/stations/depth/converge_tool.h"
 #include "app/stations/depth/eye_measures.h"
 #include "app/widgets/panel.h"
 
-#include <QCheckBox>
-
+class QButtonGroup;
 class QComboBox;
 class QPushButton;
-class QTableWidget;
+class QStackedWidget;
 class QToolButton;
 
 namespace porb::app {
 
-class DisparityPlot;
 class KeysRow;
 class NumberField;
 
@@ -23,6 +22,8 @@ class DepthPanel : public Panel {
   public:
     DepthPanel(Session& session, PictureArea& picture, PictureService& service, QWidget* parent = nullptr);
     EyeMeasures& measures() { return measures_; }
+    enum class Part { eyes, comfort };
+    void show_part(Part part);
     void measure();
     void fit();
     void pick_convergence() { tool_.toggle(); }
@@ -32,30 +33,32 @@ class DepthPanel : public Panel {
     void converge_by(double factor); ///< nearer below 1
     void next_eyes_look();
 
+  protected:
+    void showEvent(QShowEvent* event) override;
+    void hideEvent(QHideEvent* event) override;
+
   private:
     void refresh() override;
-    void show_findings();
-    void show_figures();
+    void show_playhead();
     void set_from(EyesFrom from);
     void change(const QString& label, const std::function<void(StereoSettings&)>& work,
                 const QString& key = {});
-    void go_to(int finding);
     Session& session_;
     PictureArea& picture_;
     PictureService& service_;
     EyeMeasures measures_;
     BackgroundJob meeting_;
     ConvergeTool tool_;
-    std::vector<EyeFinding> findings_;
+    QButtonGroup* parts_;
+    QStackedWidget* pages_;
+    ComfortPart* comfort_;
     QComboBox *from_, *mono_;
-    NumberField *ipd_, *merge_from_, *merge_to_, *border_, *converge_, *near_, *far_;
-    QLabel *rig_words_, *figures_, *mend_;
+    NumberField *ipd_, *merge_from_, *merge_to_, *border_, *converge_;
+    QLabel *rig_words_, *finding_;
     QCheckBox* swap_;
     KeysRow* keys_;
     QToolButton* pick_;
-    QPushButton *measure_, *fit_, *meet_;
-    DisparityPlot* plot_;
-    QTableWidget* table_;
+    QPushButton* meet_;
 };
 
 } // namespace porb::app
