@@ -78,7 +78,7 @@ int main(int argc, char** argv) {
     parser.addHelpOption();
     parser.addVersionOption();
     parser.addPositionalArgument("file", "A project (.porb), or the files of a take.", "[file ...]");
-    const QCommandLineOption demo("demo", "Open a demo take: dual, pair or ring.", "name");
+    const QCommandLineOption demo("demo", "Open a demo take: dual, pair, ring or stereo.", "name");
     const QCommandLineOption shot("offscreen-shot", "Save a picture of the window and leave.", "file.png");
     const QCommandLineOption station(
         "station", "Start at gather, rig, points, level, match, seams, depth, ground or master.", "name");

@@ -57,6 +57,18 @@ TEST_CASE("an empty window says what to do and offers to do it") {
     QTest::qWait(50);
 }
 
+TEST_CASE("every demo take opens, its sources there") {
+    Bench b(false);
+    for (const char* name : {"dual", "pair", "ring", "stereo"}) {
+        INFO(name);
+        b.window.open_demo(name);
+        REQUIRE(b.session().shot());
+        CHECK(missing_media(*b.session().project()).empty());
+        for (const ShotCamera& c : b.shot().cameras) CHECK_FALSE(c.media.empty());
+        CHECK((b.shot().stereo.from == EyesFrom::distances) == (std::string(name) == "stereo"));
+    }
+}
+
 TEST_CASE("the demo loads, and a lens changed by mouse shows at once and is undone") {
     Bench b(false);
     b.window.open_demo("dual");

@@ -163,6 +163,8 @@ void MainWindow::make_actions() {
     recent_ = file->addMenu("Open recent");
     auto* demos = file->addMenu("Open a demo take");
     demos->addAction(action("File", {"Demo: two fisheyes in one file", {}, [this] { open_demo("dual"); }}));
+    demos->addAction(
+        action("File", {"Demo: two eyes drawn from a ring of six", {}, [this] { open_demo("stereo"); }}));
     demos->addAction(action("File", {"Demo: pair for 180 degrees", {}, [this] { open_demo("pair"); }}));
     demos->addAction(action("File", {"Demo: ring of six", {}, [this] { open_demo("ring"); }}));
     file->addSeparator();
