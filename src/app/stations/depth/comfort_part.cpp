@@ -249,14 +249,19 @@ void ComfortPart::show_figures() {
         return;
     }
     const EyeSummary s = summary_of(*nearest, *shot);
-    figures_->setText(
-        QString("At %1 s: vertical %2 px (%3′), 95 % under %4 px; %5 % outside the budget; right eye %6 EV")
-            .arg(s.time.to_double(), 0, 'f', 2)
-            .arg(s.vertical_px, 0, 'f', 2)
-            .arg(s.vertical_arcmin, 0, 'f', 1)
-            .arg(s.vertical_95_px, 0, 'f', 2)
-            .arg(100 * s.outside, 0, 'f', 1)
-            .arg(QString::asprintf("%+.2f", std::abs(s.ev[1]) < 0.005 ? 0 : s.ev[1])));
+    const auto ev = [&](std::size_t c) {
+        return QString::asprintf("%+.2f", std::abs(s.ev[c]) < 0.005 ? 0 : s.ev[c]);
+    };
+    figures_->setText(QString("At %1 s: vertical %2 px (%3′), 95 % under %4 px; %5 % outside the budget; "
+                              "right eye red %6, green %7, "
+                              "blue %8 EV, %9 % as sharp")
+                          .arg(s.time.to_double(), 0, 'f', 2)
+                          .arg(s.vertical_px, 0, 'f', 2)
+                          .arg(s.vertical_arcmin, 0, 'f', 1)
+                          .arg(s.vertical_95_px, 0, 'f', 2)
+                          .arg(100 * s.outside, 0, 'f', 1)
+                          .arg(ev(0), ev(1), ev(2))
+                          .arg(100 * std::exp2(s.sharper), 0, 'f', 0));
     figures_->setToolTip("Vertical disparity in pixels of a picture 3840 wide; it should be nothing");
 }
 
