@@ -31,7 +31,7 @@ struct SolveWords {
     std::optional<int> samples;
     std::vector<std::string> times;
     bool best = false, far = false, points = false, one_moment = false, dry_run = false, json = false,
-         one_distance = false, no_edges = false;
+         one_distance = false, no_edges = false, no_agreement = false;
     std::string turn, position, focal, centre, distortion;
     std::optional<double> limit;
     double nearest = 0.4;
@@ -52,6 +52,7 @@ void set_freedoms(const SolveWords& w, const Project& project, Shot& shot, Media
     if (w.limit) s.limit_px = *w.limit;
     if (w.one_distance) s.depth_per_point = false;
     if (w.no_edges) s.straight_edges = false;
+    if (w.no_agreement) s.vertical_agreement = false;
 }
 
 void print_report(const SolveReport& r) {
@@ -219,6 +220,8 @@ void add_solve_verbs(CLI::App& app, const Run& run) {
                              std::string("What may happen to ") + what +
                                  ": locked, shared among alike lenses, free")
                 ->check(CLI::IsMember(kFreedoms));
+        verb->add_flag("--no-vertical-agreement", w->no_agreement,
+                       "Of a pair: leave the lenses as they are where turning leaves vertical disparity");
         verb->add_flag("--no-edges", w->no_edges, "Do without long straight edges of the pictures");
         verb->add_flag("--one-distance", w->one_distance,
                        "All points at the agree distance, instead of each at its own");

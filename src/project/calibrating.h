@@ -104,7 +104,10 @@ struct SolveSettings {
     std::vector<Seconds> by_hand; ///< sample times; empty: as above
     Freedom turn = Freedom::free, position = Freedom::free, focal = Freedom::free, centre = Freedom::free,
             distortion = Freedom::free;
-    bool straight_edges = true;  ///< long edges are looked for and should come out straight
+    bool straight_edges = true; ///< long edges are looked for and should come out straight
+    /// Of a pair that serves an eye each: what turning leaves of vertical disparity is taken out by bending
+    /// both lenses gently.
+    bool vertical_agreement = true;
     bool depth_per_point = true; ///< each point its own distance; otherwise all at the agree distance
     double turn_sigma_deg = 3, position_sigma_mm = 3, focal_sigma_percent = 1.5, centre_sigma_percent = 0.6,
            distortion_sigma = 0.004;

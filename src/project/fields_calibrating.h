@@ -84,6 +84,7 @@ void fields(V& v, S& s) {
     v.word("centre", s.centre, kFreedomWords);
     v.word("distortion", s.distortion, kFreedomWords);
     v.flag("straight_edges", s.straight_edges);
+    v.flag("vertical_agreement", s.vertical_agreement);
     v.flag("depth_per_point", s.depth_per_point);
     v.number("turn_sigma_deg", s.turn_sigma_deg, limits::kTurnSigma_deg);
     v.number("position_sigma_mm", s.position_sigma_mm, limits::kPositionSigma_mm);

@@ -2,6 +2,7 @@
 
 #include "base/error.h"
 #include "base/range.h"
+#include "optics/eye_pairs.h"
 #include "solve/bundle/observations.h"
 #include "solve/bundle/solve_points.h"
 #include "solve/finding.h"
@@ -228,6 +229,34 @@ Rig first_rig(const Shot& shot, const RoughStart& start, const std::vector<bool>
 
 } // namespace
 
+namespace {
+
+/// What turning leaves of vertical disparity between a pair's eyes, and figures of the rig as it is then.
+void let_eyes_agree(const Shot& shot, Solved& solved) {
+    const auto is_locked = [](const ShotCamera& c) { return c.lens_locked; };
+    if (!shot.calibration.solving.vertical_agreement || !is_half_sphere_pair(solved.rig) ||
+        std::any_of(shot.cameras.begin(), shot.cameras.end(), is_locked))
+        return;
+    ControlPoints used;
+    for (const ControlPoint& p : solved.points)
+        if (p.dropped.empty()) used.push_back(p);
+    SolveReport& report = solved.report;
+    report.agreement = agree_vertically(solved.rig, observations_of(solved.rig, used));
+    if (!report.agreement) return;
+    const auto fits = fit_points(solved.rig, observations_of(solved.rig, solved.points));
+    const SolveReport now = figures_of(solved.rig, solved.points, fits);
+    report.rms = now.rms, report.vertical_px = now.vertical_px;
+    report.cameras = now.cameras, report.pairs = now.pairs;
+    report.remarks.push_back(fmt::format(
+        "turning alone left {:.2f} px of vertical disparity between the eyes; both lenses were bent for "
+        "{:.2f}: each "
+        "eye's picture by {:.1f} px at most, straight lines by {:.1f} (of a half sphere 2048 a side)",
+        report.agreement->before_px, report.agreement->after_px, report.agreement->size_px,
+        report.agreement->bends_px));
+}
+
+} // namespace
+
 ControlPoints find_points(const Project& project, const Shot& shot, MediaLibrary& library,
                           const SolveOptions& options, double margin_deg, const TellSolve& tell,
                           const Cancel& cancel) {
@@ -257,8 +286,10 @@ Solved solve_shot(const Project& project, const Shot& given, MediaLibrary& libra
         Shot with = given;
         if (!given.calibration.solving.straight_edges) std::erase_if(with.calibration.lines, is_solve_edge);
         auto together = solve_points({&with}, given.rig, given.rig, true, cancel);
+        Solved solved{together.rig, together.points[0], together.lines[0], std::move(together.report)};
+        let_eyes_agree(given, solved);
         say(1, "Solved");
-        return {together.rig, together.points[0], together.lines[0], std::move(together.report)};
+        return solved;
     }
     const auto in_use = cameras_with_sources(project, given);
     if (std::count(in_use.begin(), in_use.end(), true) < 2)
@@ -293,6 +324,7 @@ Solved solve_shot(const Project& project, const Shot& given, MediaLibrary& libra
     say(0.9, "Solving");
     auto together = solve_points({&with}, start, given.rig, true, cancel);
     Solved solved{together.rig, together.points[0], together.lines[0], std::move(together.report)};
+    let_eyes_agree(given, solved);
     solved.report.samples = times;
     for (auto& r : found.remarks) solved.report.remarks.push_back(std::move(r));
     for (const auto& c : solved.report.cameras)

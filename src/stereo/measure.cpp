@@ -21,7 +21,6 @@ constexpr int kPatch = 15, kFlat = kPatch + 8; ///< pixels a side, of what is co
 constexpr double kLeastAlike = 0.8, kLeastAhead = 0.03;
 constexpr double kLeastDetail = 3; ///< grey levels, standard deviation of a patch
 constexpr double kBackAgain_px = 0.3;
-constexpr double kPx_deg = 360.0 / 3840, kHorizon_deg = 60;
 constexpr double kRim_deg = 12;      ///< of a half sphere
 constexpr double kBeyond_deg = 0.12; ///< past infinity: more than matching is off by
 
@@ -361,15 +360,15 @@ EyeSummary summary_of(const EyeMoment& moment, const Shot& shot) {
             ++at_rim, cut += h > kBeyond_deg;
         sharper.push_back(double(p.sharper));
         for (std::size_t c = 0; c < 3; ++c) ev[c].push_back(double(p.ev[c]));
-        if (degrees(std::asin(std::abs(p.direction.y()))) <= kHorizon_deg)
+        if (degrees(std::asin(std::abs(p.direction.y()))) <= kEyeHorizon_deg)
             vertical.push_back(std::abs(double(p.vertical_deg)));
     }
     double sum = 0;
     for (const double v : vertical) sum += v;
     const double mean = vertical.empty() ? 0 : sum / double(vertical.size());
-    out.vertical_px = mean / kPx_deg;
+    out.vertical_px = mean / kEyePx_deg;
     out.vertical_arcmin = mean * 60;
-    out.vertical_95_px = quantile(vertical, 0.95) / kPx_deg;
+    out.vertical_95_px = quantile(vertical, 0.95) / kEyePx_deg;
     out.nearest_deg = quantile(horizontal, 0.99);
     out.farthest_deg = quantile(horizontal, 0.01);
     out.outside = double(outside) / double(moment.places.size());

@@ -8,6 +8,10 @@
 
 namespace porb {
 
+/// Lengths are told in pixels of a picture 3840 wide, and vertical disparity counts within so many degrees of
+/// the horizon.
+inline constexpr double kEyePx_deg = 360.0 / 3840, kEyeHorizon_deg = 60;
+
 /// One thing that both eyes show, and what differs between its two pictures.
 struct EyePlace {
     Vec3 direction{0, 0, 1};  ///< where the left eye shows it, world axes
@@ -68,6 +72,10 @@ struct EyeSummary {
     double torn_px = 0;         ///< length of edges torn in one eye alone, pixels of a picture 3840 wide
 };
 EyeSummary summary_of(const EyeMoment& moment, const Shot& shot);
+/// Whether more than a fiftieth is outside the budget, or vertical disparity above a pixel on the mean.
+inline bool wants_care(const EyeSummary& s) {
+    return s.outside > 0.02 || s.vertical_px > 1;
+}
 
 /// Parts of the sphere that are told apart: quarters within 30 degrees of the horizon, and what lies above
 /// and below them.

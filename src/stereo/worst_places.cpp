@@ -10,10 +10,8 @@ namespace porb {
 
 namespace {
 
-constexpr double kPx_deg = 360.0 / 3840;
-constexpr double kHorizon_deg = 60;                    ///< within which vertical disparity counts
-constexpr double kHighVertical_px = 2, kShort_px = 10; ///< of a place, and of torn edges
-constexpr double kPast_deg = 0.25;                     ///< as bad as the other two at their limits
+constexpr double kHigh_px = 2, kShort_px = 10; ///< of a place, and of torn edges
+constexpr double kPast_deg = 0.25;             ///< as bad as the other two at their limits
 constexpr double kApart_deg = 20;
 constexpr int kMostOfKind = 4;
 
@@ -85,13 +83,13 @@ std::vector<EyeFinding> worst_places(const Shot& shot, std::span<const EyeMoment
     for (const EyeMoment& m : moments) {
         for (const EyePlace& p : m.places) {
             const bool alone = is_alone(p, m, moments);
-            const double h = double(p.horizontal_deg), v = double(p.vertical_deg) / kPx_deg;
+            const double h = double(p.horizontal_deg), v = double(p.vertical_deg) / kEyePx_deg;
             if (h > budget.near_deg && !alone)
                 offer(Kind::near, m.time, p.direction, h, 1 + (h - budget.near_deg) / kPast_deg);
             if (-h > budget.far_deg && !alone)
                 offer(Kind::far, m.time, p.direction, -h, 1 + (-h - budget.far_deg) / kPast_deg);
-            if (degrees(std::asin(std::abs(p.direction.y()))) <= kHorizon_deg)
-                offer(Kind::vertical, m.time, p.direction, v, std::abs(v) / kHighVertical_px);
+            if (degrees(std::asin(std::abs(p.direction.y()))) <= kEyeHorizon_deg)
+                offer(Kind::vertical, m.time, p.direction, v, std::abs(v) / kHigh_px);
         }
         for (const TornEdge& t : m.torn)
             offer(Kind::torn, m.time, t.direction, t.length_px, t.length_px / kShort_px, t.eye);

@@ -66,6 +66,12 @@ std::string report_json(const SolveReport& r, const Rig& rig, const ControlPoint
               {"remarks", r.remarks},      {"values", Json::array()},    {"samples_s", Json::array()},
               {"reasons", Json::object()}, {"point_list", Json::array()}};
     if (r.vertical_px) j["vertical_px"] = *r.vertical_px;
+    if (r.agreement)
+        j["vertical_agreement"] = {{"before_px", r.agreement->before_px},
+                                   {"after_px", r.agreement->after_px},
+                                   {"size_px", r.agreement->size_px},
+                                   {"bends_px", r.agreement->bends_px},
+                                   {"terms", r.agreement->terms}};
     j["straight_edges"] = {
         {"used", r.edges.used}, {"left_out", r.edges.left_out}, {"rms_px", r.edges.rms_px}};
     for (const auto& c : r.cameras)

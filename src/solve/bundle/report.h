@@ -2,6 +2,7 @@
 
 #include "project/project.h"
 #include "solve/bundle/point_fit.h"
+#include "solve/vertical_agreement.h"
 
 #include <map>
 
@@ -30,6 +31,7 @@ struct SolveReport {
     /// Of a pair that serves an eye each: by how far what one shows is off the line along which parallax must
     /// run in the other, the mean, pixels of a half sphere 2048 a side.
     std::optional<double> vertical_px;
+    std::optional<VerticalAgreement> agreement; ///< what the pair's lenses were bent by, if they were
     std::vector<CameraFigure> cameras;
     std::vector<PairFigure> pairs;
     std::vector<ValueFigure> values;

@@ -12,7 +12,6 @@ namespace porb::app {
 namespace {
 constexpr int kHeight = 32, kPad = 3;
 constexpr double kLeastWidth = 5, kUnder = 8;
-constexpr double kOutside = 0.02, kVertical_px = 1;
 } // namespace
 
 ComfortLane::ComfortLane(Session& session, EyeMeasures& measures, TimeRuler& ruler, QWidget* parent)
@@ -61,7 +60,7 @@ void ComfortLane::paintEvent(QPaintEvent*) {
     p.drawLine(QPointF(0, y_of(0)), QPointF(width(), y_of(0)));
     for (const EyeSummary& s : all) {
         const double x = ruler_.x_of(s.time.to_double());
-        const bool bad = s.outside > kOutside || s.vertical_px > kVertical_px;
+        const bool bad = wants_care(s);
         p.setPen(Qt::NoPen);
         p.setBrush(bad ? colour::care : colour::good);
         const QRectF bar(x - kLeastWidth / 2, y_of(s.nearest_deg), kLeastWidth,

@@ -26,7 +26,7 @@ class DepthStation final : public Station {
         if (apart <= 0) return {0, "mono", false};
         const auto& measured = panel_->measures().summaries();
         const bool care = std::any_of(measured.begin(), measured.end(),
-                                      [](const EyeSummary& m) { return m.outside > kOutside; });
+                                      [](const EyeSummary& m) { return wants_care(m); });
         return {measured.empty() ? 0.5 : 1.0, QString("%1 mm").arg(1000 * apart, 0, 'f', 0), care};
     }
 
@@ -60,7 +60,7 @@ class DepthStation final : public Station {
     }
 
   private:
-    static constexpr double kStep = 1.05, kOutside = 0.02;
+    static constexpr double kStep = 1.05;
     Session& session_;
     DepthPanel* panel_;
     ComfortLane* lane_;

@@ -11,12 +11,11 @@ namespace porb::app {
 namespace {
 
 constexpr double kGap = 2, kPolar = 22; ///< pixels between parts, and of those above and below
-constexpr double kOutside = 0.02, kVertical_px = 1;
 /// From the left to the right of a map whose middle is ahead.
 constexpr std::array kRow{EyeRegion::left, EyeRegion::ahead, EyeRegion::right, EyeRegion::behind};
 
 bool is_bad(const EyeSummary& s) {
-    return s.outside > kOutside || s.vertical_px > kVertical_px || s.torn_px > 0;
+    return wants_care(s) || s.torn_px > 0;
 }
 
 } // namespace

@@ -2,6 +2,7 @@
 
 #include "app/session/job_bar.h"
 #include "app/widgets/number_field.h"
+#include "optics/eye_pairs.h"
 #include "project/limits.h"
 #include "solve/bundle/point_fit.h"
 #include "solve/bundle/report.h"
@@ -142,6 +143,12 @@ PointsPanel::PointsPanel(Session& session, PictureArea& picture, QWidget* parent
         "Long edges are looked for in each picture; they tell of a lens what lies far from any "
         "overlap. Leave it off where everything is round");
     column()->addWidget(straight_edges_);
+    agreement_ = new QCheckBox("Eyes agree in height");
+    agreement_->setObjectName("vertical_agreement");
+    agreement_->setToolTip(
+        "Where turning a pair's cameras leaves vertical disparity, both lenses are bent gently, by half "
+        "each; the solve says by how much");
+    column()->addWidget(agreement_);
 
     group("LEAVE OUT");
     auto* limit_row = new QHBoxLayout;
@@ -189,6 +196,9 @@ PointsPanel::PointsPanel(Session& session, PictureArea& picture, QWidget* parent
     });
     connect(straight_edges_, &QCheckBox::clicked, this, [this](bool on) {
         set("Straight edges", [on](Shot& s) { s.calibration.solving.straight_edges = on; });
+    });
+    connect(agreement_, &QCheckBox::clicked, this, [this](bool on) {
+        set("Vertical agreement", [on](Shot& s) { s.calibration.solving.vertical_agreement = on; });
     });
     connect(own_distance_, &QCheckBox::clicked, this, [this](bool on) {
         set("Distances of points", [on](Shot& s) { s.calibration.solving.depth_per_point = on; });
@@ -325,6 +335,8 @@ void PointsPanel::refresh() {
                                 .arg(shot->calibration.regions.size() - std::size_t(avoided)));
     own_distance_->setChecked(s.depth_per_point);
     straight_edges_->setChecked(s.straight_edges);
+    agreement_->setChecked(s.vertical_agreement);
+    agreement_->setVisible(is_half_sphere_pair(shot->rig));
     limit_->set_quietly(s.limit_px);
     const auto over = std::count_if(fits.begin(), fits.end(), [&](const PointFit& f) {
         return f.residual_px() > s.limit_px &&

@@ -44,7 +44,7 @@ class PointsPanel : public Panel {
     QToolButton *avoid_, *only_;
     QSpinBox* samples_;
     QComboBox *pick_, *freedoms_[5];
-    QCheckBox *own_distance_, *straight_edges_, *from_far_;
+    QCheckBox *own_distance_, *straight_edges_, *agreement_, *from_far_;
     QPushButton *find_, *again_;
     NumberField* limit_;
     QListWidget* kept_;
