@@ -234,7 +234,8 @@ namespace {
 /// What turning leaves of vertical disparity between a pair's eyes, and figures of the rig as it is then.
 void let_eyes_agree(const Shot& shot, Solved& solved) {
     const auto is_locked = [](const ShotCamera& c) { return c.lens_locked; };
-    if (!shot.calibration.solving.vertical_agreement || !is_half_sphere_pair(solved.rig) ||
+    const SolveSettings& set = shot.calibration.solving;
+    if (!set.vertical_agreement || set.distortion != Freedom::free || !is_half_sphere_pair(solved.rig) ||
         std::any_of(shot.cameras.begin(), shot.cameras.end(), is_locked))
         return;
     ControlPoints used;

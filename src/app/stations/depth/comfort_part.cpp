@@ -14,6 +14,7 @@
 #include <QHeaderView>
 #include <QLabel>
 #include <QPainter>
+#include <QScrollBar>
 #include <QSignalBlocker>
 #include <QTableWidget>
 
@@ -157,9 +158,17 @@ void ComfortPart::show_findings() {
     std::vector<EyeFinding> rows = measures_.findings();
     const std::size_t places_from = rows.size();
     rows.insert(rows.end(), measures_.worst().begin(), measures_.worst().end());
-    const int chosen = table_->currentRow();
-    const bool same = std::equal(rows.begin(), rows.end(), rows_.begin(), rows_.end(),
-                                 [](const EyeFinding& a, const EyeFinding& b) { return a.what == b.what; });
+    // The list grows while it is measured: who reads it keeps place and choice.
+    const int scrolled = table_->verticalScrollBar()->value(), before = table_->currentRow();
+    int chosen = -1;
+    if (before >= 0 && before < int(rows_.size()))
+        chosen = int(std::find_if(rows.begin(), rows.end(),
+                                  [&](const EyeFinding& f) {
+                                      const EyeFinding& was = rows_[std::size_t(before)];
+                                      return f.what == was.what && f.time == was.time;
+                                  }) -
+                     rows.begin());
+    if (chosen >= int(rows.size())) chosen = -1;
     rows_ = std::move(rows);
     const QSignalBlocker quiet(table_);
     table_->setRowCount(0);
@@ -191,9 +200,9 @@ void ComfortPart::show_findings() {
                                                  ? "Nothing odd about rig and settings"
                                                  : "Nothing that a viewer would suffer from"));
     }
-    table_->setCurrentCell(same ? chosen : -1, 0);
-    if (!same || chosen < 0)
-        mend_->setText(rows_.empty() ? "" : "Choose one to go there and to see what mends it.");
+    table_->setCurrentCell(chosen, 0);
+    table_->verticalScrollBar()->setValue(scrolled);
+    if (chosen < 0) mend_->setText(rows_.empty() ? "" : "Choose one to go there and to see what mends it.");
     make_pictures();
 }
 
@@ -206,10 +215,11 @@ void ComfortPart::make_pictures() {
     pictured_ = wanted;
     small_.clear();
     if (wanted.empty()) return;
-    pictures_.start([this, wanted, project = session_.project(), id = shot->id, library = session_.library()](
-                        const BackgroundJob::Tell&, const Cancel& cancel) -> BackgroundJob::Finish {
-        Composer composer(library);
+    pictures_.start([this, wanted, project = session_.project(), id = shot->id,
+                     composer_of = measures_.composer()](const BackgroundJob::Tell&,
+                                                         const Cancel& cancel) -> BackgroundJob::Finish {
         const Shot& of = *find_shot(*project, id);
+        const auto composer = composer_of(*project, of);
         std::vector<QImage> made;
         for (const Pictured& p : wanted) {
             QImage both(2 * kEye + kBetween, kEye, QImage::Format_RGB32);
@@ -219,10 +229,10 @@ void ComfortPart::make_pictures() {
             view.target = window_target(kEye, kEye, turn_towards(p.direction), kSmall_deg);
             try {
                 view.eye = Eye::left;
-                painter.drawImage(0, 0, image_of(composer.compose(*project, of, p.time, view, cancel)));
+                painter.drawImage(0, 0, image_of(composer->compose(*project, of, p.time, view, cancel)));
                 view.eye = Eye::right;
                 painter.drawImage(kEye + kBetween, 0,
-                                  image_of(composer.compose(*project, of, p.time, view, cancel)));
+                                  image_of(composer->compose(*project, of, p.time, view, cancel)));
             } catch (const Error&) {
                 // what is wrong with a source is said where it is used
             }

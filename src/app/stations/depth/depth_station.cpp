@@ -25,8 +25,8 @@ class DepthStation final : public Station {
                                                            : 0;
         if (apart <= 0) return {0, "mono", false};
         const auto& measured = panel_->measures().summaries();
-        const bool care = std::any_of(measured.begin(), measured.end(),
-                                      [](const EyeSummary& m) { return wants_care(m); });
+        const bool care =
+            std::any_of(measured.begin(), measured.end(), [](const EyeSummary& m) { return wants_care(m); });
         return {measured.empty() ? 0.5 : 1.0, QString("%1 mm").arg(1000 * apart, 0, 'f', 0), care};
     }
 

@@ -104,6 +104,7 @@ void EyeMeasures::disturb() {
 
 void EyeMeasures::rest() {
     if (!looked_at_ || job_.is_running() || refused_ || !by_themselves() || !has_two_eyes()) return;
+    if (!missing_media(*session_.project()).empty()) return; // which is told where they are missed
     by_itself_ = true;
     run(kByItself, {});
 }
@@ -113,6 +114,16 @@ void EyeMeasures::measure(std::function<void()> then) {
     pause(); // what it has measured stays
     by_itself_ = false;
     run(kAll, std::move(then));
+}
+
+EyeMeasures::ComposerOf EyeMeasures::composer() {
+    return
+        [kept = composer_, memory = session_.library()->bound()](const Project& project, const Shot& shot) {
+            const std::lock_guard lock(kept->mutex);
+            if (!kept->made)
+                kept->made = std::make_shared<Composer>(render_library(project, shot, memory, {1920, 2}));
+            return kept->made;
+        };
 }
 
 EyeMeasures::Measured* EyeMeasures::measured_of(const Shot& state) {
@@ -152,18 +163,14 @@ void EyeMeasures::run(std::size_t most, std::function<void()> then) {
         return;
     }
     running_ = std::move(state);
-    job_.add([this, project, id = shot->id, times, kept = library_, memory = session_.library()->bound(),
-              then = std::move(then)](const BackgroundJob::Tell& tell,
-                                      const Cancel& cancel) -> BackgroundJob::Finish {
+    job_.add([this, project, id = shot->id, times, composer_of = composer(), then = std::move(then)](
+                 const BackgroundJob::Tell& tell, const Cancel& cancel) -> BackgroundJob::Finish {
         const Shot& measured = *find_shot(*project, id);
-        // Of its own, so that playing does not wait for it; kept for the next time.
-        const auto library = kept ? kept : render_library(*project, measured, memory, {1920, 2});
-        Composer composer(library);
+        const auto composer = composer_of(*project, measured);
         for (std::size_t n = 0; n < times.size(); ++n) {
             tell(double(n) / double(times.size()), "Comparing both eyes");
-            EyeMoment found = measure_eyes(composer, *project, measured, times[n], {}, cancel);
-            QMetaObject::invokeMethod(this, [this, project, id, library, found = std::move(found)] {
-                library_ = library;
+            EyeMoment found = measure_eyes(*composer, *project, measured, times[n], {}, cancel);
+            QMetaObject::invokeMethod(this, [this, project, id, found = std::move(found)] {
                 take(*find_shot(*project, id), found);
             });
         }

@@ -7,6 +7,7 @@
 #include <QTimer>
 
 #include <list>
+#include <mutex>
 
 namespace porb::app {
 
@@ -28,6 +29,11 @@ class EyeMeasures : public QObject {
     /// Whether it is measured when it rests; kept from run to run.
     static bool by_themselves();
     static void set_by_themselves(bool on);
+
+    /// What measures, with decoders of its own, so that playing does not wait for it; made when it is first
+    /// asked for and kept. It opens files: not on the window's thread. Safe from any other.
+    using ComposerOf = std::function<std::shared_ptr<Composer>(const Project&, const Shot&)>;
+    ComposerOf composer();
 
     /// As the shot converges now, in order of time; empty while nothing true was measured.
     const std::vector<EyeMoment>& moments() const { return now_; }
@@ -72,7 +78,11 @@ class EyeMeasures : public QObject {
     const Measured* shown_ = nullptr;    ///< of now_
     std::size_t shown_moments_ = 0;
     bool out_of_date_ = false;
-    std::shared_ptr<MediaLibrary> library_;
+    struct KeptComposer {
+        std::mutex mutex;
+        std::shared_ptr<Composer> made;
+    };
+    std::shared_ptr<KeptComposer> composer_ = std::make_shared<KeptComposer>();
 };
 
 } // namespace porb::app
