@@ -219,11 +219,14 @@ void drop_mismatches(EyeMoment& moment) {
     moment.places = std::move(kept);
 }
 
-/// Drops places whose disparity is none that distances about them give: they were taken for their like
-/// elsewhere, since drawn eyes show what the distances say.
+/// Drops places that stand alone with a disparity that no distance about them gives: they were taken for
+/// their like elsewhere. Where several beside each other say so, eyes drawn from different lenses do show it.
+/// `inverse_m` is the left eye's.
 void drop_undrawn(EyeMoment& moment, const Shot& shot, const SphereGrid& inverse_m) {
     constexpr double kAbout_deg = 1.6, kApart_deg = 0.5, kShare = 0.15;
+    constexpr double kBeside_deg = 9, kAlike_deg = 0.3;
     const Mat3 to_rig = orientation_at(shot, moment.time).transpose();
+    const EyeRays left = eye_rays_of(shot, Eye::left, moment.time);
     const double step = std::tan(radians(kAbout_deg / 2));
     const auto is_drawn = [&](const EyePlace& p) {
         const Vec3 across = Vec3(0, 1, 0).cross(p.direction).normalized(), up = p.direction.cross(across);
@@ -231,14 +234,27 @@ void drop_undrawn(EyeMoment& moment, const Shot& shot, const SphereGrid& inverse
         for (int j = -2; j <= 2; ++j)
             for (int i = -2; i <= 2; ++i) {
                 const Vec3 d = (p.direction + step * (i * across + j * up)).normalized();
-                const double drawn = drawn_disparity_deg(shot, moment.time, d, inverse_m.at(to_rig * d));
+                const double drawn =
+                    drawn_disparity_deg(shot, moment.time, d, inverse_m.at(to_rig * left.looks(d)));
                 if (std::abs(h - drawn) <= std::max(kApart_deg, kShare * std::abs(h))) return true;
             }
         return false;
     };
+    const auto has_company = [&](const EyePlace& p) {
+        const double alike = kAlike_deg + kShare * std::abs(double(p.horizontal_deg));
+        return std::any_of(moment.places.begin(), moment.places.end(), [&](const EyePlace& q) {
+            return &q != &p && q.direction.dot(p.direction) > std::cos(radians(kBeside_deg)) &&
+                   std::abs(double(q.horizontal_deg - p.horizontal_deg)) < alike &&
+                   std::abs(double(q.vertical_deg - p.vertical_deg)) < kAlike_deg;
+        });
+    };
+    std::vector<EyePlace> kept;
     for (const EyePlace& p : moment.places)
-        if (!is_drawn(p)) std::erase_if(moment.tried, [&](const Vec3& d) { return d == p.direction; });
-    std::erase_if(moment.places, [&](const EyePlace& p) { return !is_drawn(p); });
+        if (is_drawn(p) || has_company(p))
+            kept.push_back(p);
+        else
+            std::erase_if(moment.tried, [&](const Vec3& d) { return d == p.direction; });
+    moment.places = std::move(kept);
 }
 
 /// Of a pair that stands where it stands, parallax runs along the planes through both entrance pupils, which
@@ -288,7 +304,7 @@ EyeMoment measure_eyes(Composer& composer, const Project& project, const Shot& s
     out.time = time;
     if (shot.stereo.from == EyesFrom::cameras) off_the_baseline(out, shot, time);
     if (shot.stereo.from == EyesFrom::distances)
-        if (const SphereGrid found = composer.distances(project, plain, time, Eye::mono, cancel);
+        if (const SphereGrid found = composer.distances(project, plain, time, Eye::left, cancel);
             !found.empty())
             drop_undrawn(out, shot, found);
     drop_mismatches(out);
@@ -298,9 +314,14 @@ EyeMoment measure_eyes(Composer& composer, const Project& project, const Shot& s
 
 double drawn_disparity_deg(const Shot& shot, Seconds time, const Vec3& direction, double inverse_m) {
     const EyeRays left = eye_rays_of(shot, Eye::left, time), right = eye_rays_of(shot, Eye::right, time);
-    const double share = right.share(direction), level = std::hypot(direction.x(), direction.z()),
-                 apart = (right.offset_m - left.offset_m) / 2 * share * inverse_m / std::max(level, 1e-6);
-    return 2 * degrees(std::asin(std::clamp(apart, -1.0, 1.0))) - share * (left.turn_deg - right.turn_deg);
+    const Vec3 from_left = left.looks(direction.normalized()), left_m = left.origin_m(from_left);
+    Vec3 from_right = from_left; // where a ray begins depends on where it looks
+    constexpr int kRounds = 3;
+    for (int round = 0; round < kRounds; ++round)
+        from_right = (from_left + inverse_m * (left_m - right.origin_m(from_right))).normalized();
+    const Vec3 there = right.shown(from_right);
+    return degrees(
+        std::remainder(std::atan2(direction.x(), direction.z()) - std::atan2(there.x(), there.z()), 2 * kPi));
 }
 
 std::vector<Seconds> eye_times(Seconds in, Seconds out, FrameRate rate, double step_s) {

@@ -86,7 +86,8 @@ EyeRegion region_of(const Vec3& direction);
 /// What the moments come to in each of them, all together; `time` says nothing.
 std::array<EyeSummary, 6> by_region(std::span<const EyeMoment> moments, const Shot& shot);
 
-/// The horizontal disparity with which drawn eyes show what is so far away (1/m) in a direction (world axes).
+/// The horizontal disparity with which drawn eyes show what the left one shows in a direction (world axes)
+/// and what is so far away along its ray (1/m).
 double drawn_disparity_deg(const Shot& shot, Seconds time, const Vec3& direction, double inverse_m);
 
 /// Moments to measure over a part of a shot, frames' own: one every `step_s`, at most kMostEyeTimes.

@@ -1,7 +1,7 @@
 // A pair's eyes that do not agree in height, by what their lenses are, and brought together.
 #include "base/angle.h"
 #include "made_up.h"
-#include "solve/vertical_agreement.h"
+#include "solve/bundle/vertical_agreement.h"
 
 using namespace porb;
 using namespace porb::test;

@@ -209,6 +209,23 @@ TEST_CASE("what a shot's settings and rig alone say about its eyes") {
     CHECK(eye_times(Seconds(0), Seconds(3600), FrameRate(24), 0.01).size() <= std::size_t(kMostEyeTimes));
 }
 
+TEST_CASE("drawn eyes show things with the disparity of where they converge and how far they are") {
+    Shot shot = drawn_shot();
+    shot.stereo.ipd_m = 0.064;
+    const auto ahead = [&](double converge_m, double away_m) {
+        shot.stereo.converge_m = converge_m;
+        return drawn_disparity_deg(shot, Seconds(0), towards_yaw(40), 1 / away_m);
+    };
+    for (const double away_m : {0.8, 2.0, 6.0}) {
+        const double parallel =
+            2 * degrees(std::asin(0.032 / away_m)); // both eyes touch the circle, symmetrically
+        CHECK(ahead(0, away_m) == Approx(parallel).epsilon(0.01));
+        CHECK(ahead(away_m, away_m) == Approx(0).margin(0.01));
+        CHECK(ahead(1, away_m) == Approx(parallel - 2 * degrees(std::asin(0.032))).margin(0.03));
+    }
+    CHECK(drawn_disparity_deg(shot, Seconds(0), forward_of({10, 85, 0}), 0.5) == Approx(0).margin(1e-6));
+}
+
 TEST_CASE("what is torn in one eye alone is told, with the eye and the place") {
     View view;
     view.target = equirect_target(1920);
@@ -247,7 +264,7 @@ TEST_CASE("places that are worst are told once each, and a match that stands alo
     };
     a.places = {place(0, 1.5), place(4, 1.6), place(90, 7), place(180, -0.5, 0.4), place(-90, 0.2)};
     b.places = {place(0, 1.8), place(4, 1.7), place(180, -0.5, 0.3)};
-    b.torn = {{towards_yaw(60), Eye::right, 60}};
+    b.torn = {{towards_yaw(60), Eye::right, 30}};
     const auto worst = worst_places(shot, std::vector{a, b});
     REQUIRE(worst.size() == 3);
     CHECK(worst[0].what.find("1.80° before") != std::string::npos); // at its worst moment
@@ -262,7 +279,7 @@ TEST_CASE("places that are worst are told once each, and a match that stands alo
     const auto regions = by_region(std::vector{a, b}, shot);
     CHECK(regions[std::size_t(EyeRegion::ahead)].places == 4);
     CHECK(regions[std::size_t(EyeRegion::ahead)].outside == 1);
-    CHECK(regions[std::size_t(EyeRegion::right)].torn_px == 60);
+    CHECK(regions[std::size_t(EyeRegion::right)].torn_px == 30);
     CHECK(regions[std::size_t(EyeRegion::behind)].vertical_arcmin == Approx(21));
     CHECK(regions[std::size_t(EyeRegion::left)].outside == 0);
     CHECK(regions[std::size_t(EyeRegion::above)].places == 0);

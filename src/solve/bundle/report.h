@@ -2,7 +2,7 @@
 
 #include "project/project.h"
 #include "solve/bundle/point_fit.h"
-#include "solve/vertical_agreement.h"
+#include "solve/bundle/vertical_agreement.h"
 
 #include <map>
 

@@ -1,4 +1,4 @@
-#include "solve/vertical_agreement.h"
+#include "solve/bundle/vertical_agreement.h"
 
 #include "base/angle.h"
 #include "optics/eye_pairs.h"
