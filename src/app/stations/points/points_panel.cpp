@@ -282,6 +282,10 @@ void PointsPanel::run(bool find) {
                                 .arg(r.before.px, 0, 'f', 2)
                                 .arg(r.points)
                                 .arg(r.dropped);
+            if (r.agreement)
+                words += QString(" Eyes agree in height: pictures bent by %1 px at most, lines by %2.")
+                             .arg(r.agreement->size_px, 0, 'f', 1)
+                             .arg(r.agreement->bends_px, 0, 'f', 1);
             if (agree)
                 words += *agree > 0
                              ? QString(" All agree at %1 m, the middle of the depths.").arg(*agree, 0, 'f', 2)
