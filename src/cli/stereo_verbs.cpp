@@ -129,13 +129,6 @@ void meet(const EyesWords& w, const Run& run, Project& project, Shot& shot, Comp
         met.before_deg, met.was_deg, metres_words(met.converge_m));
 }
 
-double yaw_of(const Vec3& direction) {
-    return degrees(std::atan2(direction.x(), direction.z()));
-}
-double pitch_of(const Vec3& direction) {
-    return -degrees(std::asin(std::clamp(direction.y(), -1.0, 1.0)));
-}
-
 void print_regions(const std::array<EyeSummary, 6>& regions) {
     for (std::size_t i = 0; i < regions.size(); ++i)
         if (const EyeSummary& r = regions[i]; r.places > 0)
@@ -149,8 +142,8 @@ void print_findings(const std::vector<EyeFinding>& findings) {
     for (const EyeFinding& f : findings) {
         std::cout << "! " << f.what;
         if (f.direction)
-            std::cout << fmt::format(" (yaw {:.0f}, pitch {:.0f})", yaw_of(*f.direction),
-                                     pitch_of(*f.direction));
+            std::cout << fmt::format(" (yaw {:.0f}, pitch {:.0f})", turn_towards(*f.direction).yaw_deg,
+                                     turn_towards(*f.direction).pitch_deg);
         std::cout << ". " << f.mend << ".\n";
     }
 }
@@ -217,8 +210,8 @@ void eyes(const EyesWords& w, const Run& run) {
                 out["worst"].push_back({{"what", f.what},
                                         {"mend", f.mend},
                                         {"time_s", f.time->to_double()},
-                                        {"yaw_deg", yaw_of(*f.direction)},
-                                        {"pitch_deg", pitch_of(*f.direction)}});
+                                        {"yaw_deg", turn_towards(*f.direction).yaw_deg},
+                                        {"pitch_deg", turn_towards(*f.direction).pitch_deg}});
         }
         std::cout << dump_json(out) << "\n";
     } else {
@@ -238,8 +231,8 @@ void eyes(const EyesWords& w, const Run& run) {
         if (w.measure && !w.fit)
             for (const EyeFinding& f : worst_places(shot, moments))
                 std::cout << fmt::format("  {:8.2f} s, yaw {:4.0f}, pitch {:3.0f}: {}. {}.\n",
-                                         f.time->to_double(), yaw_of(*f.direction), pitch_of(*f.direction),
-                                         f.what, f.mend);
+                                         f.time->to_double(), turn_towards(*f.direction).yaw_deg,
+                                         turn_towards(*f.direction).pitch_deg, f.what, f.mend);
     }
     print_remarks(edit.project, shot, composer.library());
     if (writes) edit.save();

@@ -22,6 +22,8 @@ struct Place {
     Vec3 direction;
     double figure, weight; ///< weight 1 at the limit
     Eye eye = Eye::left;
+    const EyePlace* place = nullptr; ///< of what is too near or too far
+    const EyeMoment* moment = nullptr;
 };
 
 std::string what_of(const Place& p, const ComfortBudget& budget) {
@@ -77,17 +79,19 @@ std::vector<EyeFinding> worst_places(const Shot& shot, std::span<const EyeMoment
     const ComfortBudget& budget = shot.stereo.comfort;
     std::vector<Place> all;
     const auto offer = [&](Kind kind, Seconds time, const Vec3& direction, double figure, double weight,
-                           Eye eye = Eye::left) {
-        if (weight > 1) all.push_back({kind, time, direction, figure, weight, eye});
+                           Eye eye = Eye::left) -> Place* {
+        if (weight <= 1) return nullptr;
+        all.push_back({kind, time, direction, figure, weight, eye});
+        return &all.back();
     };
     for (const EyeMoment& m : moments) {
         for (const EyePlace& p : m.places) {
-            const bool alone = is_alone(p, m, moments);
             const double h = double(p.horizontal_deg), v = double(p.vertical_deg) / kEyePx_deg;
-            if (h > budget.near_deg && !alone)
-                offer(Kind::near, m.time, p.direction, h, 1 + (h - budget.near_deg) / kPast_deg);
-            if (-h > budget.far_deg && !alone)
-                offer(Kind::far, m.time, p.direction, -h, 1 + (-h - budget.far_deg) / kPast_deg);
+            if (Place* near =
+                    offer(Kind::near, m.time, p.direction, h, 1 + (h - budget.near_deg) / kPast_deg))
+                near->place = &p, near->moment = &m;
+            if (Place* far = offer(Kind::far, m.time, p.direction, -h, 1 + (-h - budget.far_deg) / kPast_deg))
+                far->place = &p, far->moment = &m;
             if (degrees(std::asin(std::abs(p.direction.y()))) <= kEyeHorizon_deg)
                 offer(Kind::vertical, m.time, p.direction, v, std::abs(v) / kHigh_px);
         }
@@ -103,7 +107,8 @@ std::vector<EyeFinding> worst_places(const Shot& shot, std::span<const EyeMoment
         const bool told = std::any_of(chosen.begin(), chosen.end(), [&](const Place& c) {
             return alike(c) && c.direction.dot(p.direction) > std::cos(radians(kApart_deg));
         });
-        if (!told && std::count_if(chosen.begin(), chosen.end(), alike) < kMostOfKind) chosen.push_back(p);
+        if (told || std::count_if(chosen.begin(), chosen.end(), alike) >= kMostOfKind) continue;
+        if (!p.place || !is_alone(*p.place, *p.moment, moments)) chosen.push_back(p);
     }
     std::vector<EyeFinding> out;
     for (const Place& p : chosen)

@@ -178,7 +178,7 @@ void ComfortPart::show_findings() {
         const bool place = std::size_t(i) >= places_from;
         auto* picture = new QTableWidgetItem;
         if (place) {
-            const Pictured here{*f.time, *f.direction};
+            const Pictured here{*f.time, *f.direction, measures_.state()};
             const auto at = std::find(pictured_.begin(), pictured_.end(), here) - pictured_.begin();
             if (at < std::ptrdiff_t(small_.size()) && !small_[std::size_t(at)].isNull())
                 picture->setIcon(QIcon(QPixmap::fromImage(small_[std::size_t(at)])));
@@ -210,7 +210,8 @@ void ComfortPart::make_pictures() {
     const Shot* shot = session_.shot();
     if (!shot || pictures_.is_running() || measures_.job().is_running()) return;
     std::vector<Pictured> wanted;
-    for (const EyeFinding& f : measures_.worst()) wanted.push_back({*f.time, *f.direction});
+    for (const EyeFinding& f : measures_.worst())
+        wanted.push_back({*f.time, *f.direction, measures_.state()});
     if (wanted == pictured_) return;
     pictured_ = wanted;
     small_.clear();

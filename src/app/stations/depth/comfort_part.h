@@ -40,6 +40,7 @@ class ComfortPart : public QWidget {
     struct Pictured {
         Seconds time;
         Vec3 direction;
+        int state; ///< of the measures
         bool operator==(const Pictured&) const = default;
     };
     std::vector<Pictured> pictured_; ///< what small_ shows

@@ -64,6 +64,7 @@ EyeMeasures::EyeMeasures(Session& session, QObject* parent) : QObject(parent), s
     connect(&job_, &BackgroundJob::ended, this, [this](const QString& error, bool stopped) {
         // What went wrong was told, and who stopped it does not want it now.
         if (!error.isEmpty() || (stopped && !paused_)) refused_ = true;
+        if (paused_ && looked_at_) rest_.start(); // it may have rested before this had ended
         paused_ = false;
     });
 }
@@ -217,6 +218,7 @@ void EyeMeasures::follow() {
         shown_ = nullptr;
     } else if (known != shown_ || known->moments.size() != shown_moments_ || seen_ != shot->stereo) {
         seen_ = shot->stereo;
+        if (known != shown_) ++state_;
         shown_ = known, shown_moments_ = known->moments.size();
         now_ = known->moments;
         summaries_.clear();

@@ -44,6 +44,7 @@ class EyeMeasures : public QObject {
     const std::vector<EyeFinding>& findings_of_settings();
     /// Of the settings and of what was measured.
     std::vector<EyeFinding> findings();
+    int state() const { return state_; } ///< another number whenever these are of another state of the shot
     const std::vector<EyeFinding>& worst() const { return worst_; } ///< places; worst_places()
 
   signals:
@@ -77,6 +78,7 @@ class EyeMeasures : public QObject {
     std::optional<StereoSettings> seen_; ///< of now_
     const Measured* shown_ = nullptr;    ///< of now_
     std::size_t shown_moments_ = 0;
+    int state_ = 0;
     bool out_of_date_ = false;
     struct KeptComposer {
         std::mutex mutex;
