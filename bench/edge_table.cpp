@@ -7,6 +7,7 @@
 #include "scores.h"
 
 #include "base/angle.h"
+#include "base/best_two.h"
 #include "base/parallel.h"
 #include "media/still.h"
 #include "seams/tears.h"
@@ -90,6 +91,39 @@ DistanceErrors errors_of(const cv::Mat& found, const cv::Mat& truth, const cv::M
     return {double(off[off.size() / 2]), 100.0 * double(wrong) / double(off.size())};
 }
 
+/// Places that both of the two best lenses see: a lens does not see what something near hides from it.
+cv::Mat seen_by_two(const sim::SimOptions& o, std::int64_t frame, const Shot& shot, const cv::Mat& inverse) {
+    constexpr double kAsFar = 0.98, kAsFar_m = 0.005;
+    sim::Hall hall(o.things, o.things_seed);
+    hall.set_time(double(frame) / o.rate.to_double());
+    const double scale = o.distant ? 1000 : 1;
+    View view;
+    view.target = equirect_target(inverse.cols);
+    const Coverage coverage(plan_key(shot, view));
+    const TargetMap target(view.target);
+    const Mat3 turn = rotation_of(shot.levelling.orientation);
+    cv::Mat out = cv::Mat::zeros(inverse.size(), CV_8U);
+    parallel_ranges(inverse.rows, 8, [&](int begin, int end) {
+        for (int y = begin; y < end; ++y)
+            for (int x = 0; x < inverse.cols; ++x) {
+                const Vec3 d = *target.direction({x + 0.5, y + 0.5});
+                const auto inside = coverage.lead_deg(d);
+                BestTwo two;
+                for (int c = 0; c < int(inside.size()); ++c) two.offer(c, inside[std::size_t(c)]);
+                const Vec3 there = turn.transpose() * d / double(inverse.at<float>(y, x));
+                const auto sees = [&](int c) {
+                    if (c < 0) return false;
+                    const Vec3 pupil = shot.rig.cameras[std::size_t(c)].pose.position_m, ray = there - pupil;
+                    const float far = hall.depth((turn * pupil).cast<float>() / float(scale),
+                                                 (turn * ray.normalized()).cast<float>());
+                    return scale * double(far) > kAsFar * ray.norm() - kAsFar_m;
+                };
+                if (sees(two.best) && sees(two.second)) out.at<std::uint8_t>(y, x) = 255;
+            }
+    });
+    return out;
+}
+
 /// The field that perfect matching would find.
 DistanceField true_field(const sim::SimOptions& o, std::int64_t frame, const Shot& shot, int side,
                          bool hides) {
@@ -141,9 +175,10 @@ int main(int argc, char** argv) {
     app.add_flag("--no-flow", no_flow, "Without distances");
     CLI11_PARSE(app, argc, argv);
     if (width <= 0) width = int(1.8 * size / 16) * 16;
-    fmt::print("{:<14}{:<15}{:>5} {:>6}  {:>9} {:>8} {:>8} {:>8}  {:>8}  {:>9} {:>7}  {:>8} {:>7}  {:>7}\n",
-               "rig", "scene", "seed", "size", "rms edges", "ragged", "truth", "outlines", "ssim all",
-               "1/m off", "wrong", "at edges", "wrong", "torn");
+    fmt::print(
+        "{:<14}{:<15}{:>5} {:>6}  {:>9} {:>8} {:>8} {:>8}  {:>8}  {:>9} {:>7} {:>7}  {:>8} {:>7}  {:>7}\n",
+        "rig", "scene", "seed", "size", "rms edges", "ragged", "truth", "outlines", "ssim all", "1/m off",
+        "wrong", "both", "at edges", "wrong", "torn");
     for (const auto& rig : rigs)
         for (const auto& scene : scenes)
             for (const unsigned seed : seeds) {
@@ -177,11 +212,15 @@ int main(int argc, char** argv) {
                 cv::RNG(7).fill(noisy, cv::RNG::NORMAL, 0, 2);
                 noisy += b;
                 const cv::Mat band = beside(outlines, masks.seams, kBeside);
-                DistanceErrors off, off_edges;
+                DistanceErrors off, off_both, off_edges;
                 if (gathered.distances) {
                     const cv::Mat found =
                         cube_sides(read_field(gathered.distances->grid, shot, width), cv::INTER_NEAREST);
-                    off = errors_of(found, inverse_there, everywhere ? masks.overlap : masks.seams);
+                    const cv::Mat judged = everywhere ? masks.overlap : masks.seams,
+                                  both = cube_sides(seen_by_two(o, frame_of(scene, seed), shot, inverse),
+                                                    cv::INTER_NEAREST);
+                    off = errors_of(found, inverse_there, judged);
+                    off_both = errors_of(found, inverse_there, judged & both);
                     off_edges = errors_of(found, inverse_there, band);
                 }
                 cv::Mat large; // as densely as crossings are looked through
@@ -191,10 +230,10 @@ int main(int argc, char** argv) {
                 tear_view.target = equirect_target(kTearWidth);
                 const Tears tears = tears_in(take.project, shot, composer, Seconds(0), tear_view, {}, &truth);
                 fmt::print("{:<14}{:<15}{:>5} {:>6}  {:>9.2f} {:>8.3f} {:>8.3f} {:>8}  {:>8.4f}  {:>9.4f} "
-                           "{:>6.2f}%  {:>8.4f} {:>6.2f}%  {:>6.2f}%\n",
+                           "{:>6.2f}% {:>6.2f}%  {:>8.4f} {:>6.2f}%  {:>6.2f}%\n",
                            rig, scene, seed, size, rms(a, b, band), raggedness(a, b, outlines, masks.seams),
                            raggedness(noisy, b, outlines, masks.seams), cv::countNonZero(band),
-                           ssim(a, b, masks.overlap), off.median, off.wrong, off_edges.median,
+                           ssim(a, b, masks.overlap), off.median, off.wrong, off_both.wrong, off_edges.median,
                            off_edges.wrong, 100 * tears.torn_px / std::max(1.0, tears.edges_px));
                 std::fflush(stdout);
                 if (pictures.empty()) continue;

@@ -76,25 +76,12 @@ void AddRow(const RowOfWays& row) {
     }
 }
 
-inline MatchCost LeastOf(const MatchCost* sums, int begin, int end) {
-    MatchCost out = 0xffff;
-    for (int k = begin; k < end; ++k) out = Less(out, sums[k]);
-    return out;
-}
-BestParallax BestParallaxOf(const MatchCost* sums, int count) {
-    const MatchCost least = LeastOf(sums, 0, count);
+int BestParallaxOf(const MatchCost* sums, int count) {
+    MatchCost least = 0xffff;
+    for (int k = 0; k < count; ++k) least = Less(least, sums[k]);
     int k = 0;
     while (sums[k] != least) ++k;
-    return {k, Less(LeastOf(sums, 0, k - 1), LeastOf(sums, k + 2, count))};
-}
-
-void OfferToA(const MatchCost* HWY_RESTRICT sums, int count, MatchCost* HWY_RESTRICT cost,
-              std::uint16_t* HWY_RESTRICT at) {
-    for (int k = 0; k < count; ++k) {
-        const bool better = sums[k] < cost[k];
-        cost[k] = better ? sums[k] : cost[k];
-        at[k] = better ? std::uint16_t(k) : at[k];
-    }
+    return k;
 }
 
 } // namespace porb::HWY_NAMESPACE
@@ -107,7 +94,6 @@ HWY_EXPORT(PlaceCostsOf);
 HWY_EXPORT(MeanOfThree);
 HWY_EXPORT(AddRow);
 HWY_EXPORT(BestParallaxOf);
-HWY_EXPORT(OfferToA);
 
 void place_costs(const PlaceCosts& place, std::uint8_t* to) {
     HWY_DYNAMIC_DISPATCH(PlaceCostsOf)(place, to);
@@ -119,11 +105,8 @@ void mean_of_three(const std::uint8_t* before, const std::uint8_t* own, const st
 void add_row(const RowOfWays& row) {
     HWY_DYNAMIC_DISPATCH(AddRow)(row);
 }
-BestParallax best_parallax(const MatchCost* sums, int count) {
+int best_parallax(const MatchCost* sums, int count) {
     return HWY_DYNAMIC_DISPATCH(BestParallaxOf)(sums, count);
-}
-void offer_to_a(const MatchCost* sums, int count, MatchCost* cost, std::uint16_t* k) {
-    HWY_DYNAMIC_DISPATCH(OfferToA)(sums, count, cost, k);
 }
 
 } // namespace porb

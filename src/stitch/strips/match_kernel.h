@@ -42,14 +42,7 @@ struct RowOfWays {
 };
 void add_row(const RowOfWays& row);
 
-/// The parallax of a place of b that costs least, and what the best costs that lies more than one away.
-struct BestParallax {
-    int k;
-    MatchCost next;
-};
-BestParallax best_parallax(const MatchCost* sums, int count);
-/// Keeps the cheapest that was offered to each place of a, in places that run as PlaceCosts' do: `cost` and
-/// the parallax `k` that it was offered at.
-void offer_to_a(const MatchCost* sums, int count, MatchCost* cost, std::uint16_t* k);
+/// The parallax of a place that costs least; the first of several.
+int best_parallax(const MatchCost* sums, int count);
 
 } // namespace porb

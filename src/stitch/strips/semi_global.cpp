@@ -15,20 +15,19 @@ namespace porb {
 namespace {
 
 using Cost = MatchCost;
-constexpr Cost kMostCost = std::numeric_limits<Cost>::max();
 constexpr Cost kOutOfReach = 0x4000;               ///< more than any sum along a way
 constexpr int kLanes = 16;                         ///< parallax is searched in multiples of it
-constexpr int kMostApart = 25;                     ///< grey levels: more says no more
-constexpr std::uint8_t kOutside = 80;              ///< past the end of a's row
-constexpr int kCensusColumns = 3, kCensusRows = 2; ///< columns and rows from one compared place to the next
+constexpr int kMostApart = 40;                     ///< grey levels: more says no more
+constexpr std::uint8_t kOutside = 90;              ///< past the end of a's row
+constexpr int kCensusColumns = 2, kCensusRows = 2; ///< columns and rows from one compared place to the next
 constexpr int kLittle = 20;                        ///< what a change of one column costs
 constexpr int kMuch = 300, kAtEdge = 25; ///< a step, where the picture is even and where it has an edge
 constexpr int kCoarseAtEdge = 100;       ///< the same of the coarse match, which holds more together
 constexpr int kCoarseBlock = 8;          ///< places a side, about which coarse parallax counts
 constexpr int kBesideCoarse = 2;         ///< columns to either side of it
 constexpr int kUnlikely = 8;             ///< what any other parallax costs on top
-constexpr double kUnique = 0.97;         ///< of the next best cost: above it, two are taken for one another
-constexpr int kLeadsBack = 1;            ///< columns
+constexpr float kLeadsBack = 0.8f;       ///< columns
+constexpr int kLands = 0;                ///< columns: what leads this near to a place shows that a sees it
 constexpr int kLeastPatch = 80;          ///< places
 constexpr int kOfAColumn = 16;
 
@@ -183,32 +182,33 @@ float between(Cost before, Cost least, Cost after) {
     return bend > 0 ? std::clamp((float(before) - float(after)) / (2 * bend), -0.5f, 0.5f) : 0.0f;
 }
 
-/// The best of each row's places, for b and, by the same sums, for a.
-void choose(const Volume& v, int least, SemiGlobalMatch& out) {
-    const int room = v.count + std::abs(least);
-    std::vector<int> of_b(std::size_t(v.width));
-    std::vector<Cost> cost_a(std::size_t(v.width + 2 * room)); // from the end of a's row
-    std::vector<std::uint16_t> of_a(cost_a.size());
+/// The best parallax of each place.
+cv::Mat best_of(const Volume& v, int least) {
+    cv::Mat out(v.height, v.width, CV_32F);
     for (int y = 0; y < v.height; ++y) {
-        std::fill(cost_a.begin(), cost_a.end(), kMostCost);
-        auto* const parallax = out.parallax.ptr<float>(y);
-        auto* const known = out.known.ptr<std::uint8_t>(y);
+        auto* const to = out.ptr<float>(y);
         for (int x = 0; x < v.width; ++x) {
             const Cost* const sums = v.sums.data() + v.at(x, y);
-            const auto [k, next] = best_parallax(sums, v.count);
-            of_b[std::size_t(x)] = k;
-            parallax[x] = float(k + least);
-            if (k > 0 && k + 1 < v.count) parallax[x] += between(sums[k - 1], sums[k], sums[k + 1]);
-            known[x] = double(sums[k]) > kUnique * double(next) ? 0 : 255;
-            const auto first = std::size_t(v.width - 1 - x + least + room);
-            offer_to_a(sums, v.count, cost_a.data() + first, of_a.data() + first);
+            const int k = best_parallax(sums, v.count);
+            to[x] = float(k + least);
+            if (k > 0 && k + 1 < v.count) to[x] += between(sums[k - 1], sums[k], sums[k + 1]);
         }
-        for (int x = 0; x < v.width; ++x) {
-            const int k = of_b[std::size_t(x)], from = x - least - k;
-            if (from < 0 || from >= v.width ||
-                std::abs(int(of_a[std::size_t(v.width - 1 - from + room)]) - k) > kLeadsBack)
-                known[x] = 0;
-        }
+    }
+    return out;
+}
+
+/// Costs by b's places become costs by a's: what b shows at x and a at x - parallax are one pair.
+void turn_to_a(int least, Volume& v) {
+    std::vector<std::uint8_t> by_b(v.row());
+    for (int y = 0; y < v.height; ++y) {
+        std::uint8_t* const row = v.costs.data() + v.at(0, y);
+        std::copy_n(row, by_b.size(), by_b.data());
+        for (int x = 0; x < v.width; ++x)
+            for (int k = 0; k < v.count; ++k) {
+                const int there = x + least + k;
+                row[v.at(x, 0) + std::size_t(k)] =
+                    there >= 0 && there < v.width ? by_b[v.at(there, 0) + std::size_t(k)] : kOutside;
+            }
     }
 }
 
@@ -255,9 +255,8 @@ void hold_to(const cv::Mat& coarse, int least, Volume& v) {
         }
 }
 
-/// At one size; `coarse` is the parallax found at half of it, or none.
-SemiGlobalMatch match_once(const cv::Mat& a, const cv::Mat& b, const SemiGlobalSearch& search,
-                           const cv::Mat* coarse) {
+/// What each pair of places costs, by b's.
+Volume costs_of(const cv::Mat& a, const cv::Mat& b, const SemiGlobalSearch& search) {
     Volume v;
     v.width = b.cols, v.height = b.rows;
     v.count = (search.disparities - search.least + kLanes - 1) / kLanes * kLanes;
@@ -265,12 +264,48 @@ SemiGlobalMatch match_once(const cv::Mat& a, const cv::Mat& b, const SemiGlobalS
     v.sums.assign(v.costs.size(), 0);
     fill_costs(a, b, search.least, v);
     gather_costs(v);
-    if (coarse) hold_to(*coarse, search.least, v);
-    add_up(b, search.smoothness, coarse ? kAtEdge : kCoarseAtEdge, v);
-    SemiGlobalMatch out{cv::Mat(b.size(), CV_32F), cv::Mat(b.size(), CV_8U)};
-    choose(v, search.least, out);
-    leave_out_speckles(out);
+    return v;
+}
+
+/// The best parallax by b's places and by a's.
+struct BothWays {
+    cv::Mat of_b, of_a;
+};
+
+/// Adds costs up by b's places, then by a's, each held to what the coarse match found, if any. Uses `v` up.
+BothWays added_both_ways(const cv::Mat& a, const cv::Mat& b, const SemiGlobalSearch& search, int at_edge,
+                         const BothWays* coarse, Volume& v) {
+    BothWays out;
+    const std::vector<std::uint8_t> costs = coarse ? v.costs : std::vector<std::uint8_t>();
+    if (coarse) hold_to(coarse->of_b, search.least, v);
+    add_up(b, search.smoothness, at_edge, v);
+    out.of_b = best_of(v, search.least);
+    if (coarse) v.costs = costs;
+    turn_to_a(search.least, v);
+    if (coarse) hold_to(coarse->of_a, search.least, v);
+    std::fill(v.sums.begin(), v.sums.end(), Cost(0));
+    add_up(a, search.smoothness, at_edge, v);
+    out.of_a = best_of(v, search.least);
     return out;
+}
+
+/// Which of b's places a's lead back to, and which none leads to.
+SemiGlobalMatch compared(const BothWays& ways) {
+    const cv::Mat& of_a = ways.of_a;
+    const int width = of_a.cols;
+    SemiGlobalMatch match{ways.of_b, {}, {}};
+    match.known = cv::Mat(of_a.size(), CV_8U, cv::Scalar(0));
+    match.hidden = cv::Mat(of_a.size(), CV_8U, cv::Scalar(255));
+    for (int y = 0; y < of_a.rows; ++y) {
+        const float *a = of_a.ptr<float>(y), *b = match.parallax.ptr<float>(y);
+        std::uint8_t *known = match.known.ptr<std::uint8_t>(y), *hidden = match.hidden.ptr<std::uint8_t>(y);
+        for (int x = 0; x < width; ++x) {
+            const int from = int(std::lround(float(x) - b[x])), to = int(std::lround(float(x) + a[x]));
+            if (from >= 0 && from < width && std::abs(a[from] - b[x]) <= kLeadsBack) known[x] = 255;
+            for (int i = std::max(0, to - kLands); i <= std::min(width - 1, to + kLands); ++i) hidden[i] = 0;
+        }
+    }
+    return match;
 }
 
 } // namespace
@@ -280,9 +315,14 @@ SemiGlobalMatch semi_global(const cv::Mat& a, const cv::Mat& b, const SemiGlobal
     cv::Mat half_a, half_b;
     cv::resize(a, half_a, cv::Size((a.cols + 1) / 2, (a.rows + 1) / 2), 0, 0, cv::INTER_AREA);
     cv::resize(b, half_b, half_a.size(), 0, 0, cv::INTER_AREA);
-    const SemiGlobalMatch coarse =
-        match_once(half_a, half_b, {search.least / 2, search.disparities / 2, search.smoothness}, nullptr);
-    return match_once(a, b, search, &coarse.parallax);
+    const SemiGlobalSearch half{search.least / 2, search.disparities / 2, search.smoothness};
+    Volume v = costs_of(half_a, half_b, half);
+    const BothWays coarse = added_both_ways(half_a, half_b, half, kCoarseAtEdge, nullptr, v);
+    v = costs_of(a, b, search);
+    const BothWays fine = added_both_ways(a, b, search, kAtEdge, &coarse, v);
+    SemiGlobalMatch out = compared(fine);
+    leave_out_speckles(out);
+    return out;
 }
 
 } // namespace porb

@@ -12,16 +12,19 @@ struct SemiGlobalSearch {
 
 struct SemiGlobalMatch {
     cv::Mat parallax; ///< 32-bit, columns: what `b` shows at x is what `a` shows at x - parallax
-    cv::Mat known;    ///< 255 where that is told apart from others and a's own best match leads back, else 0
+    cv::Mat known;    ///< 255 where what a's place matches on its own leads back, else 0
+    cv::Mat hidden;   ///< 255 where no place of a's leads to: b alone sees it
 };
 
 /// Parallax of b's places along rows, by colour. What a place costs at a parallax is how far its colour and
 /// the order of brightness about it (census; Zabih and Woodfill 1994) differ, over three places each way.
 /// Costs are added up along eight ways through the picture (Hirschmueller 2008), and a step costs less where
-/// b's colour changes (after the same): so steps lie where the picture has an edge. Pictures half as large
-/// are matched first, with dearer steps: parallax that was not found there thereabouts costs more. Pictures
-/// are 8-bit, three channels, of one size. Safe from any thread; takes 3 bytes for each place and parallax
-/// while it works, and some 5 ns.
+/// b's colour changes (after the same): so steps lie where the picture has an edge. Costs are then added up
+/// once more by a's places and colours: beside a near thing one of the two has no match for what the other
+/// does not see, and draws the thing too wide there, while the other tells its outline. Pictures half as
+/// large are matched first, with dearer steps: parallax that was not found there thereabouts costs more.
+/// Pictures are 8-bit, three channels, of one size. Safe from any thread; takes 3 bytes for each place and
+/// parallax while it works, and some 8 ns.
 SemiGlobalMatch semi_global(const cv::Mat& a, const cv::Mat& b, const SemiGlobalSearch& search);
 
 } // namespace porb

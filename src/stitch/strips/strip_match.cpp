@@ -7,6 +7,7 @@
 #include "stitch/strips/edge_smooth.h"
 #include "stitch/strips/guide.h"
 #include "stitch/strips/semi_global.h"
+#include "stitch/strips/unmatched_fill.h"
 
 #include <opencv2/imgproc.hpp>
 
@@ -229,14 +230,16 @@ Widened widened(const cv::Mat& a, const cv::Mat& b, const StripSearch& search) {
 }
 
 /// Parallax of b's places in the columns that are searched, and where any was found.
-BlockMatch matched(const cv::Mat& a, const cv::Mat& b, cv::Range columns, const StripSearch& search) {
-    if (!search.to_edges)
-        return match_blocks(a, b, columns,
-                            {kLeastDisparity, search.disparities, search.round, search.smoothness});
+SemiGlobalMatch matched(const cv::Mat& a, const cv::Mat& b, cv::Range columns, const StripSearch& search) {
+    if (!search.to_edges) {
+        const BlockMatch blocks = match_blocks(
+            a, b, columns, {kLeastDisparity, search.disparities, search.round, search.smoothness});
+        return {blocks.parallax, blocks.known, {}};
+    }
     const Widened wide = widened(a.colRange(columns), b.colRange(columns), search);
     const SemiGlobalMatch all =
         semi_global(wide.a, wide.b, {kLeastDisparity, search.disparities, search.smoothness});
-    return {all.parallax(wide.inner), all.known(wide.inner)};
+    return {all.parallax(wide.inner), all.known(wide.inner), all.hidden(wide.inner)};
 }
 
 } // namespace
@@ -246,10 +249,12 @@ StripMatch match_strip(const cv::Mat& a_picture, const cv::Mat& b_picture, const
     const cv::Mat a = brightness_of(a_picture), b = brightness_of(b_picture);
     const cv::Range columns = search.columns == cv::Range::all() ? cv::Range(0, a.cols) : search.columns;
     cv::Mat parallax(a.size(), CV_32F, cv::Scalar(0)), known(a.size(), CV_8U, cv::Scalar(255));
+    cv::Mat hidden;
     if (!columns.empty()) {
-        const BlockMatch found = matched(a_picture, b_picture, columns, search);
+        const SemiGlobalMatch found = matched(a_picture, b_picture, columns, search);
         found.parallax.copyTo(parallax.colRange(columns));
         found.known.copyTo(known.colRange(columns));
+        hidden = found.hidden;
     }
     known &= b_mask.seen;
     for (int y = 0; y < parallax.rows; ++y) // where a does not look, nothing was matched
@@ -265,6 +270,8 @@ StripMatch match_strip(const cv::Mat& a_picture, const cv::Mat& b_picture, const
     cv::Mat searched = parallax.colRange(columns).clone();
     if (!columns.empty()) {
         fill_farther(searched, known.colRange(columns));
+        if (search.to_edges)
+            fill_unmatched(b_picture.colRange(columns), known.colRange(columns), hidden, searched);
         cv::medianBlur(searched, searched, 5);
         searched.copyTo(parallax.colRange(columns));
     }
