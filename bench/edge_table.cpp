@@ -143,10 +143,11 @@ DistanceField true_field(const sim::SimOptions& o, std::int64_t frame, const Sho
     std::vector<Viewpoint> viewpoints;
     for (std::size_t c = 0; c < shot.cameras.size(); ++c)
         viewpoints.push_back({c, shot.rig.cameras[c].pose.position_m});
-    auto hidden = hidden_cameras(out, viewpoints, {});
     double focal_px = 1;
     for (const Camera& c : shot.rig.cameras) focal_px = std::max(focal_px, c.lens.focal_px);
-    auto silhouettes = silhouettes_of(out, hidden, {}, side / kPi / focal_px);
+    const double soft_cells = side / kPi / focal_px;
+    auto hidden = hidden_cameras(out, viewpoints, {}, soft_cells);
+    auto silhouettes = silhouettes_of(out, hidden, {}, soft_cells);
     return {std::move(out), std::move(hidden), std::move(silhouettes)};
 }
 
@@ -228,7 +229,8 @@ int main(int argc, char** argv) {
                 const Picture truth = picture_of(large);
                 View tear_view;
                 tear_view.target = equirect_target(kTearWidth);
-                const Tears tears = tears_in(take.project, shot, composer, Seconds(0), tear_view, {}, &truth);
+                const Tears tears = tears_in(take.project, shot, composer, Seconds(0), tear_view, {},
+                                             {&truth, true_side > 0 ? gathered.distances : nullptr});
                 fmt::print("{:<14}{:<15}{:>5} {:>6}  {:>9.2f} {:>8.3f} {:>8.3f} {:>8}  {:>8.4f}  {:>9.4f} "
                            "{:>6.2f}% {:>6.2f}%  {:>8.4f} {:>6.2f}%  {:>6.2f}%\n",
                            rig, scene, seed, size, rms(a, b, band), raggedness(a, b, outlines, masks.seams),

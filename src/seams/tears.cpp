@@ -130,14 +130,20 @@ double torn_px_in(const Tears& tears, const View& view, const ShelterKey& oval, 
 }
 
 Tears tears_in(const Project& project, const Shot& shot, Composer& composer, Seconds time, const View& view,
-               const Cancel& cancel, const Picture* truth) {
+               const Cancel& cancel, const TearsTruth& truth) {
     Shot plain = shot;
     plain.look.grade = Grade();
-    const Picture made = composer.compose(project, plain, time, view, cancel);
+    const auto by_those = [&] {
+        Composer::Gathered gathered = composer.gather(project, plain, time, view, cancel);
+        gathered.distances = truth.distances;
+        return composer.blend(gathered, cancel);
+    };
+    const Picture made = truth.distances ? by_those() : composer.compose(project, plain, time, view, cancel);
     const Grey result = grey_of(made);
     Tears out;
     out.width = made.width(), out.height = made.height();
-    const SphereGrid field = composer.distances(project, plain, time, view.eye);
+    const SphereGrid field =
+        truth.distances ? truth.distances->grid : composer.distances(project, plain, time, view.eye);
     const double agree = plain.seams.agree_distance_m > 0 ? 1 / plain.seams.agree_distance_m : 0;
     const Mat3 to_world = orientation_at(plain, nearest_frame_time(time, plain.timing.rate));
     const EyeRays rays = eye_rays_of(plain, view.eye, time);
@@ -157,7 +163,7 @@ Tears tears_in(const Project& project, const Shot& shot, Composer& composer, Sec
         cameras.push_back(std::move(one));
     }
     const std::optional<Alone> right =
-        truth ? std::optional(Alone{grey_of(*truth), {0, 0, 0}}) : std::nullopt;
+        truth.picture ? std::optional(Alone{grey_of(*truth.picture), {0, 0, 0}}) : std::nullopt;
     cv::Mat edges, torn = cv::Mat::zeros(out.height, out.width, CV_8U);
     cv::Canny(result.dx, result.dy, edges, kLow, kHigh, true);
     std::vector<float> inverse(edges.total(), -1.0f);

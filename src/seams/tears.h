@@ -14,16 +14,22 @@ struct Tears {
     std::vector<std::uint8_t> torn;   ///< by pixel, row by row: 255 where an edge is torn
 };
 
+/// What a made-up shot is judged by; for tables.
+struct TearsTruth {
+    const Picture* picture = nullptr;               ///< the same view as it should be
+    std::shared_ptr<const DistanceField> distances; ///< drawn by these instead of what is found
+};
+
 /// Looks at `view` of the shot at a moment as it is now. An edge (Canny 1986) is a source's when one of the
 /// cameras that see the place has one of at least half its strength and about its direction where it would
 /// see it from: at a distance that the field holds within two pixels of it, a pixel to and fro. So the
 /// outline of a near thing, whose near side is where a camera shows an edge, is no tear, and what comes whole
 /// from one camera at even distances has none. In an eye's view, along its rays. Runs of under five pixels
-/// are noise. With a `truth` (the same view as it should be), what that shows is no tear either, as where
-/// what one camera alone sees meets what a near thing hides from it. Costs a picture of the view and one of
-/// each camera that sees any of it. Throws Error as compose() does, and Cancelled.
+/// are noise. What the picture of a `truth` shows is no tear either, as where what one camera alone sees
+/// meets what a near thing hides from it. Costs a picture of the view and one of each camera that sees any of
+/// it. Throws Error as compose() does, and Cancelled.
 Tears tears_in(const Project& project, const Shot& shot, Composer& composer, Seconds time, const View& view,
-               const Cancel& cancel, const Picture* truth = nullptr);
+               const Cancel& cancel, const TearsTruth& truth = {});
 
 /// How long an edge through that pixel of a target is, in pixels of a picture 3840 wide: in a map of the
 /// whole sphere what lies above and below is drawn much larger than a viewer sees it.

@@ -48,7 +48,7 @@ TEST_CASE("a near thing hides from each camera what a ray to it meets") {
     const Scene scene;
     const SphereGrid grid = scene.field();
     const Viewpoint viewpoints[] = {{3, {0.1, 0.02, 0}}, {5, {-0.05, 0, 0.08}}, {63, {0, 0, 0}}};
-    const auto hidden = hidden_cameras(grid, viewpoints, {});
+    const auto hidden = hidden_cameras(grid, viewpoints, {}, 1);
     for (const Viewpoint& v : viewpoints) {
         cv::Mat truth(grid.side, grid.side, CV_8U), told(truth.size(), CV_8U), inside, outside;
         for (int y = 0; y < grid.side; ++y)
@@ -69,7 +69,7 @@ TEST_CASE("a near thing hides from each camera what a ray to it meets") {
     }
     // What is not known neither hides nor is hidden.
     const std::vector<char> nothing(std::size_t(grid.side) * std::size_t(grid.side), 0);
-    CHECK(hidden_cameras(grid, viewpoints, nothing).empty());
+    CHECK(hidden_cameras(grid, viewpoints, nothing, 1).empty());
 }
 
 TEST_CASE("weight of who does not see goes to who does, and the sum stays") {

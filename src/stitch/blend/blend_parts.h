@@ -17,8 +17,5 @@ inline std::array<double, 4> catmull_rom(double t) {
 inline constexpr std::uint64_t hidden_bit(std::size_t camera) {
     return camera < 64 ? std::uint64_t(1) << camera : 0;
 }
-/// A camera that is planned to supply less of a pixel (past its reach, cut out, outside a shelter) takes over
-/// nothing there from one that does not see.
-inline constexpr float kSupplies = 1e-3f;
 
 } // namespace porb

@@ -674,7 +674,7 @@ DistanceField SeamZones::fine(std::span<const Weighed> moments, const FlowSettin
     smooth_fine_borders(out.grid, me.borders);
     out.grid.close_edges();
     if (!areas.empty()) apply_areas(out.grid, channel_of(parts, 3), areas, me.key, me.agree);
-    out.hidden = hidden_cameras(out.grid, me.viewpoints, me.known);
+    out.hidden = hidden_cameras(out.grid, me.viewpoints, me.known, me.soft_cells);
     out.silhouettes = silhouettes_of(out.grid, out.hidden, me.known, me.soft_cells);
     return out;
 }
@@ -684,7 +684,7 @@ DistanceField SeamZones::seen_by(const DistanceField& from_centre, const RigEyeR
     const Impl& me = *impl_;
     DistanceField out{eye_field(from_centre.grid, eye, blocks ? &*blocks : nullptr), {}, {}};
     if (!me.edges) return out;
-    out.hidden = hidden_cameras(out.grid, me.viewpoints, me.known, eye);
+    out.hidden = hidden_cameras(out.grid, me.viewpoints, me.known, me.soft_cells, eye);
     out.silhouettes = silhouettes_of(out.grid, out.hidden, me.known, me.soft_cells);
     return out;
 }

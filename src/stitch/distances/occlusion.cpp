@@ -14,7 +14,8 @@ namespace {
 constexpr double kStepCells = 0.6; ///< from one place of a shadow to the next
 constexpr double kBeside = 5;      ///< such steps, before a shadow has to begin
 constexpr double kLeastPupil_m = 1e-3;
-constexpr float kLeastStep = 0.04f; ///< 1/m, of an edge; and a twelfth of how near it is
+constexpr double kBesideOfSoft = 0.5; ///< of what a lens's pixel covers, by which shadows are wider
+constexpr float kLeastStep = 0.04f;   ///< 1/m, of an edge; and a twelfth of how near it is
 constexpr float kStepShare = 1.0f / 12;
 
 constexpr float kLeastBehind = 0.004f,
@@ -69,6 +70,26 @@ void throw_shadows(const SphereGrid& grid, const std::vector<int>& edges, const 
     }
 }
 
+/// What lies up to `reach` cells beside a shadow, as far as the thing is that the shadow is thrown on: a
+/// camera's picture is soft, and the outline that throws the shadow shows in it a little beside.
+cv::Mat beside_shadow(const SphereGrid& grid, const cv::Mat& shadow, int reach) {
+    const int side = grid.side;
+    cv::Mat out = shadow.clone(), about;
+    cv::dilate(shadow, about,
+               cv::getStructuringElement(cv::MORPH_ELLIPSE, cv::Size(2 * reach + 1, 2 * reach + 1)));
+    for (int y = 0; y < side; ++y)
+        for (int x = 0; x < side; ++x) {
+            if (!about.at<std::uint8_t>(y, x) || shadow.at<std::uint8_t>(y, x)) continue;
+            const float here = grid.cell(x, y)[0], step = outline_step(here);
+            bool same = false;
+            for (int v = std::max(0, y - reach); v <= std::min(side - 1, y + reach) && !same; ++v)
+                for (int u = std::max(0, x - reach); u <= std::min(side - 1, x + reach) && !same; ++u)
+                    same = shadow.at<std::uint8_t>(v, u) && std::abs(grid.cell(u, v)[0] - here) < step;
+            if (same) out.at<std::uint8_t>(y, x) = 1;
+        }
+    return out;
+}
+
 } // namespace
 
 float outline_step(float inverse_m) {
@@ -76,11 +97,13 @@ float outline_step(float inverse_m) {
 }
 
 std::vector<std::uint64_t> hidden_cameras(const SphereGrid& grid, std::span<const Viewpoint> viewpoints,
-                                          std::span<const char> known, const RigEyeRays& eye) {
+                                          std::span<const char> known, double soft_cells,
+                                          const RigEyeRays& eye) {
     const int side = grid.side, wide = side + 2;
     std::vector<std::uint64_t> out(std::size_t(wide) * std::size_t(wide), 0);
     const std::vector<int> edges = near_edges(grid, known);
     if (edges.empty()) return {};
+    const int reach = std::max(1, int(std::lround(kBesideOfSoft * soft_cells)));
     std::vector<cv::Mat> shadows(viewpoints.size()), about(viewpoints.size()); // and how many of nine cells
     parallel_ranges(int(viewpoints.size()), 1, [&](int begin, int end) {
         for (int i = begin; i < end; ++i) {
@@ -89,16 +112,18 @@ std::vector<std::uint64_t> hidden_cameras(const SphereGrid& grid, std::span<cons
             throw_shadows(grid, edges, viewpoints[v].pupil_m, known, eye, shadows[v]);
             cv::boxFilter(shadows[v], about[v], CV_8U, cv::Size(3, 3), cv::Point(-1, -1), false,
                           cv::BORDER_CONSTANT);
+            // Shadows of neighbouring cells may leave one out between them, and a single one is noise.
+            shadows[v] = ((about[v] >= 5) | ((about[v] >= 3) & (shadows[v] > 0))) & 1;
+            shadows[v] = beside_shadow(grid, shadows[v], reach);
         }
     });
     parallel_ranges(side, 16, [&](int begin, int end) {
         for (int y = begin; y < end; ++y)
             for (std::size_t v = 0; v < viewpoints.size(); ++v) {
-                // Shadows of neighbouring cells may leave one out between them, and a single one is noise.
-                const std::uint8_t *n = about[v].ptr<std::uint8_t>(y), *own = shadows[v].ptr<std::uint8_t>(y);
+                const std::uint8_t* const shadow = shadows[v].ptr<std::uint8_t>(y);
                 std::uint64_t* const to = out.data() + std::size_t(y + 1) * std::size_t(wide) + 1;
                 for (int x = 0; x < side; ++x)
-                    if (n[x] >= 5 || (n[x] >= 3 && own[x])) to[x] |= std::uint64_t(1) << viewpoints[v].camera;
+                    if (shadow[x]) to[x] |= std::uint64_t(1) << viewpoints[v].camera;
             }
     });
     repeat_across_folds(side, 1, out);

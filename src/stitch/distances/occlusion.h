@@ -33,11 +33,14 @@ float outline_step(float inverse_m);
 
 /// What DistanceField::hidden holds for a grid. From each cell that stands before its neighbour the shadow is
 /// followed that it throws, seen from a viewpoint, on what lies behind: on the sphere about the centre a
-/// camera's rays are arcs towards its pupil. `known` says for which cells (without border, row by row) the
-/// grid tells a distance that was found; elsewhere nothing hides and nothing is hidden; empty: for all.
-/// `eye`: of whose rays the grid tells, where they do not all come from the centre. Viewpoints are worked on
-/// in parallel, some 10 ms each for a grid of 1152 cells a side.
+/// camera's rays are arcs towards its pupil. Shadows are wider by half of the `soft_cells` that a lens's
+/// pixel covers, and by a cell at least: the outline that throws one is soft in the camera's picture. `known`
+/// says for which cells (without border, row by row) the grid tells a distance that was found; elsewhere
+/// nothing hides and nothing is hidden; empty: for all. `eye`: of whose rays the grid tells, where they do
+/// not all come from the centre. Viewpoints are worked on in parallel, some 10 ms each for a grid of 1152
+/// cells a side.
 std::vector<std::uint64_t> hidden_cameras(const SphereGrid& grid, std::span<const Viewpoint> viewpoints,
-                                          std::span<const char> known, const RigEyeRays& eye = {});
+                                          std::span<const char> known, double soft_cells,
+                                          const RigEyeRays& eye = {});
 
 } // namespace porb

@@ -331,14 +331,22 @@ class RowPlanner {
         piece.segments.push_back({first, count, std::uint32_t(piece.contributions.size()) - first - count});
     }
 
-    /// The other lenses that see a segment well inside their reach, the best placed first.
+    /// A contribution has weight at every pixel of its segment.
+    static bool all_weigh(const Piece& piece, const Contribution& c) {
+        const float* const w = piece.weights.data() + c.weights;
+        return std::all_of(w, w + kSegment, [](float v) { return v >= kSupplies; });
+    }
+
+    /// The other lenses that see a segment well inside their reach, the best placed first. Lenses whose
+    /// weight ends within the segment are among them: past there they see the place as well as any other.
     void add_reserves(const Node (&nodes)[3], Piece& piece, std::uint32_t first) const {
         if (!in_flow_zone(nodes)) return;
         std::vector<std::pair<double, std::size_t>> others;
         for (std::size_t l = 0; l < lenses_.size(); ++l) {
-            const bool used = std::any_of(piece.contributions.begin() + first, piece.contributions.end(),
-                                          [&](const Contribution& c) { return c.camera == l; });
-            if (used || std::any_of(nodes, nodes + 3, [&](const Node& n) {
+            const bool everywhere = std::any_of(
+                piece.contributions.begin() + first, piece.contributions.end(),
+                [&](const Contribution& c) { return c.camera == l && (c.full || all_weigh(piece, c)); });
+            if (everywhere || std::any_of(nodes, nodes + 3, [&](const Node& n) {
                     return n.at[l].margin_deg < kReserveMargin_deg + margin_ || n.at[l].edge_deg < margin_;
                 }))
                 continue;

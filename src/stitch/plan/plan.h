@@ -80,6 +80,9 @@ inline double blend_weight(double margin_deg, double best_inside_deg, double fea
 /// same in all: that share of them stays, the rest becomes that of a transition as narrow as the feather.
 /// `feather_power` is the plan's; their sum stays.
 void narrow_weights(std::span<float> weights, float agreement, int feather_power);
+/// A camera that is planned to supply less of a pixel (past its reach, cut out, outside a shelter) takes over
+/// nothing there from one that does not see, unless it is among the reserves, too.
+inline constexpr float kSupplies = 1e-3f;
 /// Weights at one place where some cameras do not see what is there: `visible` says how far each does, 0 to
 /// 1; `count` contributions come first, then reserves, whose weight is 0. What those lose that do not see
 /// goes to those that do: mainly to those with weight, then to the first reserve. The sum stays. Where nobody
