@@ -203,12 +203,14 @@ void turn_to_a(int least, Volume& v) {
     for (int y = 0; y < v.height; ++y) {
         std::uint8_t* const row = v.costs.data() + v.at(0, y);
         std::copy_n(row, by_b.size(), by_b.data());
-        for (int x = 0; x < v.width; ++x)
-            for (int k = 0; k < v.count; ++k) {
-                const int there = x + least + k;
-                row[v.at(x, 0) + std::size_t(k)] =
-                    there >= 0 && there < v.width ? by_b[v.at(there, 0) + std::size_t(k)] : kOutside;
-            }
+        for (int x = 0; x < v.width; ++x) {
+            std::uint8_t* const to = row + v.at(x, 0);
+            const int first = std::clamp(-x - least, 0, v.count),
+                      end = std::clamp(v.width - x - least, first, v.count);
+            std::fill(to, to + first, kOutside);
+            for (int k = first; k < end; ++k) to[k] = by_b[v.at(x + least + k, 0) + std::size_t(k)];
+            std::fill(to + end, to + v.count, kOutside);
+        }
     }
 }
 
@@ -223,8 +225,9 @@ void leave_out_speckles(SemiGlobalMatch& match) {
 }
 
 /// Parallax that the coarse match (of pictures half as large) found about a block of places costs what it
-/// costs; any other costs more. What repeats, as bars of a window do, is not taken for its neighbour.
-void hold_to(const cv::Mat& coarse, int least, Volume& v) {
+/// costs; any other costs more (or as before, once that is let go). What repeats, as bars of a window do, is
+/// not taken for its neighbour.
+void hold_to(const cv::Mat& coarse, int least, bool hold, Volume& v) {
     const int across = (v.width + kCoarseBlock - 1) / kCoarseBlock,
               down = (v.height + kCoarseBlock - 1) / kCoarseBlock;
     const auto count = std::size_t(v.count);
@@ -241,7 +244,7 @@ void hold_to(const cv::Mat& coarse, int least, Volume& v) {
         }
     for (int by = 0; by < down; ++by)
         for (int bx = 0; bx < across; ++bx) {
-            std::fill(about.begin(), about.end(), std::uint8_t(kUnlikely));
+            std::fill(about.begin(), about.end(), std::uint8_t(hold ? kUnlikely : -kUnlikely));
             for (int j = std::max(0, by - 1); j <= std::min(down - 1, by + 1); ++j)
                 for (int i = std::max(0, bx - 1); i <= std::min(across - 1, bx + 1); ++i) {
                     const std::uint8_t* const f = found.data() + std::size_t(j * across + i) * count;
@@ -276,13 +279,12 @@ struct BothWays {
 BothWays added_both_ways(const cv::Mat& a, const cv::Mat& b, const SemiGlobalSearch& search, int at_edge,
                          const BothWays* coarse, Volume& v) {
     BothWays out;
-    const std::vector<std::uint8_t> costs = coarse ? v.costs : std::vector<std::uint8_t>();
-    if (coarse) hold_to(coarse->of_b, search.least, v);
+    if (coarse) hold_to(coarse->of_b, search.least, true, v);
     add_up(b, search.smoothness, at_edge, v);
     out.of_b = best_of(v, search.least);
-    if (coarse) v.costs = costs;
+    if (coarse) hold_to(coarse->of_b, search.least, false, v);
     turn_to_a(search.least, v);
-    if (coarse) hold_to(coarse->of_a, search.least, v);
+    if (coarse) hold_to(coarse->of_a, search.least, true, v);
     std::fill(v.sums.begin(), v.sums.end(), Cost(0));
     add_up(a, search.smoothness, at_edge, v);
     out.of_a = best_of(v, search.least);

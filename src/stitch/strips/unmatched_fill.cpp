@@ -2,9 +2,12 @@
 
 #include "stitch/strips/guide.h"
 
+#include <opencv2/core.hpp>
+
 #include <algorithm>
 #include <array>
 #include <cmath>
+#include <span>
 #include <vector>
 
 namespace porb {
@@ -12,26 +15,44 @@ namespace porb {
 namespace {
 
 constexpr int kAcross = 24, kDown = 12;          ///< columns and rows to either side
-constexpr int kEveryColumn = 2, kEveryRow = 2;   ///< of those that are looked at
+constexpr int kEvery = 2;                        ///< column and row of known places that is looked at
 constexpr double kReach = 10;                    ///< columns over which a place counts a third as much
 constexpr double kColumnsOfRow = 1.5;            ///< rows are so much further apart
 constexpr double kLevels = 3;                    ///< grey levels likewise
 constexpr float kUnlike = 1e-4f;                 ///< what looks altogether different counts, against 1
 constexpr float kHidden = 0.05f, kAstray = 0.3f; ///< quantiles
+constexpr int kBinsPerColumn = 2, kMostBins = 512;
 
-struct Told {
-    float parallax, weight;
+/// Known places that are looked at, row by row.
+struct KnownPlace {
+    int x, bin;
+    cv::Vec3b colour;
 };
-
-/// The least parallax that as large a share of the weights as `quantile` does not exceed.
-float quantile_of(std::vector<Told>& told, float quantile) {
-    float all = 0;
-    for (const Told& t : told) all += t.weight;
-    std::sort(told.begin(), told.end(), [](const Told& a, const Told& b) { return a.parallax < b.parallax; });
-    float so_far = 0;
-    std::size_t at = 0;
-    while (at + 1 < told.size() && (so_far += told[at].weight) < quantile * all) ++at;
-    return told[at].parallax;
+struct KnownPlaces {
+    std::vector<KnownPlace> places;
+    std::vector<int> first; ///< by row of those and by column: the first place from there on
+    int columns = 0;
+    std::span<const KnownPlace> between(int row, int begin, int end) const {
+        const int* const at = first.data() + std::ptrdiff_t(row) * (columns + 1);
+        return std::span(places).subspan(std::size_t(at[begin]), std::size_t(at[end] - at[begin]));
+    }
+};
+KnownPlaces known_places(const cv::Mat& guide, const cv::Mat& known, const cv::Mat& parallax, float least) {
+    KnownPlaces out;
+    out.columns = known.cols;
+    for (int y = 0; y < known.rows; y += kEvery) {
+        const std::uint8_t* const k = known.ptr<std::uint8_t>(y);
+        const auto* const g = guide.ptr<cv::Vec3b>(y);
+        const float* const p = parallax.ptr<float>(y);
+        for (int x = 0; x < known.cols; ++x) {
+            out.first.push_back(int(out.places.size()));
+            if (k[x] && (x + y / kEvery) % kEvery == 0)
+                out.places.push_back(
+                    {x, std::min(kMostBins - 1, int((p[x] - least) * kBinsPerColumn + 0.5f)), g[x]});
+        }
+        out.first.push_back(int(out.places.size()));
+    }
+    return out;
 }
 
 } // namespace
@@ -43,29 +64,33 @@ void fill_unmatched(const cv::Mat& guide, const cv::Mat& known, const cv::Mat& h
     for (std::size_t j = 0; j <= kDown; ++j)
         for (std::size_t i = 0; i <= kAcross; ++i)
             near[j][i] = float(std::exp(-std::hypot(double(i), kColumnsOfRow * double(j)) / kReach));
-    const cv::Mat from = parallax.clone();
-    const int rows = from.rows, columns = from.cols;
-    std::vector<Told> told;
-    for (int y = 0; y < rows; ++y)
-        for (int x = 0; x < columns; ++x) {
+    double least = 0, most = 0;
+    cv::minMaxLoc(parallax, &least, &most, nullptr, nullptr, known);
+    const KnownPlaces told = known_places(guide, known, parallax, float(least));
+    const auto bins = std::size_t(std::min<double>(kMostBins, (most - least) * kBinsPerColumn + 2));
+    std::vector<float> weights(bins);
+    for (int y = 0; y < parallax.rows; ++y)
+        for (int x = 0; x < parallax.cols; ++x) {
             if (known.at<std::uint8_t>(y, x)) continue;
-            told.clear();
+            std::fill(weights.begin(), weights.end(), 0.0f);
             const auto here = guide.at<cv::Vec3b>(y, x);
-            for (int j = -kDown; j <= kDown; j += kEveryRow) {
-                if (y + j < 0 || y + j >= rows) continue;
-                const std::uint8_t* const k = known.ptr<std::uint8_t>(y + j);
-                const auto* const g = guide.ptr<cv::Vec3b>(y + j);
-                const float* const p = from.ptr<float>(y + j);
-                for (int i = -kAcross; i <= kAcross; i += kEveryColumn) {
-                    const int at = x + i;
-                    if (at < 0 || at >= columns || !k[at]) continue;
-                    told.push_back({p[at], near[std::size_t(std::abs(j))][std::size_t(std::abs(i))] *
-                                               alike[std::size_t(levels_between(g[at], here))]});
+            const int begin = std::max(0, x - kAcross), end = std::min(parallax.cols, x + kAcross + 1);
+            float all = 0;
+            for (int row = (std::max(0, y - kDown) + kEvery - 1) / kEvery;
+                 row * kEvery <= std::min(parallax.rows - 1, y + kDown); ++row) {
+                const float* const across = near[std::size_t(std::abs(row * kEvery - y))].data();
+                for (const KnownPlace& k : told.between(row, begin, end)) {
+                    const float w =
+                        across[std::abs(k.x - x)] * alike[std::size_t(levels_between(k.colour, here))];
+                    weights[std::size_t(k.bin)] += w, all += w;
                 }
             }
-            if (!told.empty())
-                parallax.at<float>(y, x) =
-                    quantile_of(told, hidden.at<std::uint8_t>(y, x) ? kHidden : kAstray);
+            if (all <= 0) continue;
+            // The least that as large a share of the weights does not exceed.
+            float left = all * (hidden.at<std::uint8_t>(y, x) ? kHidden : kAstray);
+            std::size_t at = 0;
+            while (at + 1 < bins && (left -= weights[at]) >= 0) ++at;
+            parallax.at<float>(y, x) = float(least) + float(at) / kBinsPerColumn;
         }
 }
 
