@@ -36,7 +36,7 @@ constexpr int kBorder = 3;            ///< cells
 constexpr int kStepBlock = 7;
 constexpr int kAtOnce = 2048; ///< nodes
 constexpr int kFiner = 2;     ///< cells of the fine field for one of the field's, along a side
-constexpr double kSmoothing = 20, kFineSmoothing = 1; ///< of parallax along edges
+constexpr double kSmoothing = 20, kFineSmoothing = 0.1; ///< of parallax along edges
 constexpr int kAbout = 4;                             ///< cells in which bounds of a fine distance are told
 constexpr float kNearer = 0.15f, kFarther = 0.1f;     ///< 1/m, past those bounds
 constexpr float kStepBegins = 0.05f, kStepIs = 0.12f; ///< 1/m between those bounds: things that hide others

@@ -15,7 +15,7 @@ namespace {
 
 constexpr int kAcross = 6, kDown = 3; ///< columns and rows to either side: a degree
 constexpr int kEvery = 2;             ///< of those columns counts, the place's own among them
-constexpr double kLevels = 8;         ///< grey levels
+constexpr double kLevels = 5;         ///< grey levels
 constexpr float kTwoThings = 1.2f;    ///< columns: less is one surface
 constexpr float kBinsPerColumn = 4;
 constexpr int kMostBins = 512;

@@ -272,7 +272,7 @@ StripMatch match_strip(const cv::Mat& a_picture, const cv::Mat& b_picture, const
         fill_farther(searched, known.colRange(columns));
         if (search.to_edges)
             fill_unmatched(b_picture.colRange(columns), known.colRange(columns), hidden, searched);
-        cv::medianBlur(searched, searched, 5);
+        cv::medianBlur(searched, searched, search.to_edges ? 3 : 5);
         searched.copyTo(parallax.colRange(columns));
     }
     // Smoothed along edges from where the two show the same, so that thin and round things keep their
