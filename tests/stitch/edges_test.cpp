@@ -60,11 +60,11 @@ TEST_CASE("a near thing hides from each camera what a ray to it meets") {
                 truth.at<std::uint8_t>(y, x) = blocked ? 255 : 0;
                 told.at<std::uint8_t>(y, x) = bits >> v.camera & 1 ? 255 : 0;
             }
-        cv::erode(truth, inside, cv::Mat()); // along its rim a cell more or less
-        cv::dilate(truth, outside, cv::Mat());
+        cv::erode(truth, inside, cv::Mat()); // along its rim a cell more or less, and one that is soft
+        cv::dilate(truth, outside, cv::Mat(), cv::Point(-1, -1), 2);
         INFO("camera " << v.camera << ": " << cv::countNonZero(truth) << " cells");
         CHECK(cv::countNonZero(inside & ~told) == 0);
-        CHECK(cv::countNonZero(told & ~outside) <= 0.03 * cv::countNonZero(truth));
+        CHECK(cv::countNonZero(told & ~outside) <= 0.04 * cv::countNonZero(truth)); // strays get wider, too
         CHECK((cv::countNonZero(inside) > 300) == (v.camera != 63)); // the centre itself sees it all
     }
     // What is not known neither hides nor is hidden.

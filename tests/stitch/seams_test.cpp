@@ -166,6 +166,19 @@ TEST_CASE("with distances and light, the kernel does what the slow obvious way d
         for (const Segment& s : plan.segments)
             for (std::uint32_t k = s.count; k < s.count + s.reserves; ++k)
                 if (plan.contributions[s.first + k].parallax == Contribution::kNone) FAIL("cannot follow");
+        // A camera steps in where its own weight has ended, never where it has some everywhere.
+        int ended = 0, needless = 0;
+        for (const Segment& s : plan.segments)
+            for (std::uint32_t k = s.count; k < s.count + s.reserves; ++k)
+                for (std::uint32_t own = 0; own < s.count; ++own) {
+                    const Contribution& c = plan.contributions[s.first + own];
+                    if (c.camera != plan.contributions[s.first + k].camera) continue;
+                    const float* const w = plan.weights.data() + c.weights;
+                    const bool ends = !c.full && *std::min_element(w, w + kSegment) < kSupplies;
+                    ++(ends ? ended : needless);
+                }
+        CHECK((ended > 0) == (plan.width > 1000));
+        CHECK(needless == 0);
     }
     Picture fast(plan.width, plan.height), slow(plan.width, plan.height);
     blend_rows(plan, frame, 0, plan.height, fast);

@@ -6,6 +6,7 @@
 #include "stitch/strips/guide.h"
 #include "stitch/strips/semi_global.h"
 #include "stitch/strips/steadying.h"
+#include "stitch/strips/unmatched_fill.h"
 #include "support/support.h"
 
 #include <Eigen/Dense>
@@ -98,6 +99,68 @@ TEST_CASE("steps of parallax lie at edges of colour that brightness hardly shows
     CHECK(wrong(fine, from - 15, to + 15) < 0.1 * wrong(plain, from - 15, to + 15));
     CHECK(wrong(fine, 60, 70) < 0.02);
     CHECK(fine.trust > 0.9);
+}
+
+TEST_CASE("what a does not see beside a thing is told from it, though both have one colour") {
+    constexpr int rows = 120, columns = 220, ground = 2, thing = 22, from = 100, to = 130;
+    cv::RNG random(11);
+    const cv::Mat detail = texture(rows, columns + ground, 12), bar = texture(rows, to - from, 13);
+    const auto view = [&](int bar_from, int shift) { // grey, as a stone column before a stone wall
+        cv::Mat grey(rows, columns, CV_8U), out, noise(rows, columns, CV_8UC3);
+        for (int y = 0; y < rows; ++y)
+            for (int x = 0; x < columns; ++x)
+                grey.at<std::uint8_t>(y, x) =
+                    std::uint8_t(100 + (x >= bar_from && x < bar_from + to - from
+                                            ? bar.at<std::uint8_t>(y, x - bar_from)
+                                            : detail.at<std::uint8_t>(y, x + ground - shift)) /
+                                           5);
+        cv::cvtColor(grey, out, cv::COLOR_GRAY2BGR);
+        random.fill(noise, cv::RNG::NORMAL, 0, 2);
+        cv::add(out, noise, out);
+        return out;
+    };
+    const cv::Mat a = view(from - thing, 0), b = view(from, ground);
+    SemiGlobalMatch match = semi_global(a, b, {-2, 32, 1});
+    const cv::Rect beside(from - thing + ground, 10, thing - ground, rows - 20); // b alone sees it
+    const auto share = [&](const cv::Mat& m) { return cv::countNonZero(m(beside)) / double(beside.area()); };
+    CHECK(share(match.hidden) > 0.8);
+    CHECK(share(match.known) < 0.25);
+    int known = 0, wrong = 0, shown_wrong = 0;
+    fill_unmatched(b, match.known, match.hidden, match.parallax);
+    for (int y = 10; y < rows - 10; ++y)
+        for (int x = 40; x < columns - 10; ++x) {
+            const bool off =
+                std::abs(match.parallax.at<float>(y, x) - float(x >= from && x < to ? thing : ground)) > 1.5f;
+            shown_wrong += off;
+            if (match.known.at<std::uint8_t>(y, x)) ++known, wrong += off;
+        }
+    CHECK(known > 0.7 * (rows - 20) * (columns - 50));
+    CHECK(wrong < 0.02 * known);
+    CHECK(shown_wrong < 0.05 * (rows - 20) * (columns - 50));
+}
+
+TEST_CASE(
+    "what was not matched takes the parallax of what looks like it, hidden ground that of the farther") {
+    constexpr int rows = 40, columns = 90;
+    cv::Mat guide(rows, columns, CV_8UC3, cv::Scalar(60, 60, 60)),
+        hidden(rows, columns, CV_8U, cv::Scalar(0));
+    cv::Mat parallax(rows, columns, CV_32F, cv::Scalar(5)), known(rows, columns, CV_8U, cv::Scalar(255));
+    guide.colRange(30, columns).setTo(cv::Scalar(120, 90, 60)); // ground, then two things of one colour
+    parallax.colRange(30, 50).setTo(12);
+    parallax.colRange(50, columns).setTo(20);
+    const cv::Range of_ground(20, 30), of_thing(66, 72), between(46, 54);
+    for (const cv::Range& r : {of_ground, of_thing, between})
+        known.colRange(r).setTo(0), parallax.colRange(r).setTo(33);
+    hidden.colRange(between).setTo(255);
+    fill_unmatched(guide, known, hidden, parallax);
+    CHECK(cv::countNonZero(cv::abs(parallax.colRange(of_ground) - 5) > 0.5) == 0);
+    CHECK(cv::countNonZero(cv::abs(parallax.colRange(of_thing) - 20) > 0.5) == 0);
+    CHECK(cv::countNonZero(cv::abs(parallax.colRange(between) - 12) > 0.5) == 0);
+    // With nothing known within reach it stays.
+    known.setTo(0);
+    const cv::Mat before = parallax.clone();
+    fill_unmatched(guide, known, hidden, parallax);
+    CHECK(cv::countNonZero(parallax != before) == 0);
 }
 
 TEST_CASE("blocks are matched as a plain matcher of the same kind does, wherever the strip is cut") {

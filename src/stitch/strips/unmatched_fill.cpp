@@ -14,14 +14,14 @@ namespace porb {
 
 namespace {
 
-constexpr int kAcross = 24, kDown = 12;          ///< columns and rows to either side
-constexpr int kEvery = 2;                        ///< column and row of known places that is looked at
-constexpr double kReach = 10;                    ///< columns over which a place counts a third as much
-constexpr double kColumnsOfRow = 1.5;            ///< rows are so much further apart
-constexpr double kLevels = 3;                    ///< grey levels likewise
-constexpr float kUnlike = 1e-4f;                 ///< what looks altogether different counts, against 1
-constexpr float kHidden = 0.05f, kAstray = 0.3f; ///< quantiles
-constexpr int kBinsPerColumn = 2, kMostBins = 512;
+constexpr int kFillAcross = 24, kFillDown = 12;      ///< columns and rows to either side
+constexpr int kFillEvery = 2;                        ///< column and row of known places that is looked at
+constexpr double kFillReach = 10;                    ///< columns over which a place counts a third as much
+constexpr double kFillColumnsOfRow = 1.5;            ///< rows are so much further apart
+constexpr double kFillLevels = 3;                    ///< grey levels likewise
+constexpr float kFillUnlike = 1e-4f;                 ///< what looks altogether different counts, against 1
+constexpr float kOfHidden = 0.05f, kOfAstray = 0.3f; ///< quantiles
+constexpr int kFillBins = 2, kFillMostBins = 512;
 
 /// Known places that are looked at, row by row.
 struct KnownPlace {
@@ -40,15 +40,15 @@ struct KnownPlaces {
 KnownPlaces known_places(const cv::Mat& guide, const cv::Mat& known, const cv::Mat& parallax, float least) {
     KnownPlaces out;
     out.columns = known.cols;
-    for (int y = 0; y < known.rows; y += kEvery) {
+    for (int y = 0; y < known.rows; y += kFillEvery) {
         const std::uint8_t* const k = known.ptr<std::uint8_t>(y);
         const auto* const g = guide.ptr<cv::Vec3b>(y);
         const float* const p = parallax.ptr<float>(y);
         for (int x = 0; x < known.cols; ++x) {
             out.first.push_back(int(out.places.size()));
-            if (k[x] && (x + y / kEvery) % kEvery == 0)
+            if (k[x] && (x + y / kFillEvery) % kFillEvery == 0)
                 out.places.push_back(
-                    {x, std::min(kMostBins - 1, int((p[x] - least) * kBinsPerColumn + 0.5f)), g[x]});
+                    {x, std::min(kFillMostBins - 1, int((p[x] - least) * kFillBins + 0.5f)), g[x]});
         }
         out.first.push_back(int(out.places.size()));
     }
@@ -59,26 +59,28 @@ KnownPlaces known_places(const cv::Mat& guide, const cv::Mat& known, const cv::M
 
 void fill_unmatched(const cv::Mat& guide, const cv::Mat& known, const cv::Mat& hidden, cv::Mat& parallax) {
     std::array<float, 256> alike{};
-    for (std::size_t i = 0; i < alike.size(); ++i) alike[i] = float(std::exp(-double(i) / kLevels)) + kUnlike;
-    std::array<std::array<float, kAcross + 1>, kDown + 1> near{};
-    for (std::size_t j = 0; j <= kDown; ++j)
-        for (std::size_t i = 0; i <= kAcross; ++i)
-            near[j][i] = float(std::exp(-std::hypot(double(i), kColumnsOfRow * double(j)) / kReach));
+    for (std::size_t i = 0; i < alike.size(); ++i)
+        alike[i] = float(std::exp(-double(i) / kFillLevels)) + kFillUnlike;
+    std::array<std::array<float, kFillAcross + 1>, kFillDown + 1> near{};
+    for (std::size_t j = 0; j <= kFillDown; ++j)
+        for (std::size_t i = 0; i <= kFillAcross; ++i)
+            near[j][i] = float(std::exp(-std::hypot(double(i), kFillColumnsOfRow * double(j)) / kFillReach));
     double least = 0, most = 0;
     cv::minMaxLoc(parallax, &least, &most, nullptr, nullptr, known);
     const KnownPlaces told = known_places(guide, known, parallax, float(least));
-    const auto bins = std::size_t(std::min<double>(kMostBins, (most - least) * kBinsPerColumn + 2));
+    const auto bins = std::size_t(std::min<double>(kFillMostBins, (most - least) * kFillBins + 2));
     std::vector<float> weights(bins);
     for (int y = 0; y < parallax.rows; ++y)
         for (int x = 0; x < parallax.cols; ++x) {
             if (known.at<std::uint8_t>(y, x)) continue;
             std::fill(weights.begin(), weights.end(), 0.0f);
             const auto here = guide.at<cv::Vec3b>(y, x);
-            const int begin = std::max(0, x - kAcross), end = std::min(parallax.cols, x + kAcross + 1);
+            const int begin = std::max(0, x - kFillAcross),
+                      end = std::min(parallax.cols, x + kFillAcross + 1);
             float all = 0;
-            for (int row = (std::max(0, y - kDown) + kEvery - 1) / kEvery;
-                 row * kEvery <= std::min(parallax.rows - 1, y + kDown); ++row) {
-                const float* const across = near[std::size_t(std::abs(row * kEvery - y))].data();
+            for (int row = (std::max(0, y - kFillDown) + kFillEvery - 1) / kFillEvery;
+                 row * kFillEvery <= std::min(parallax.rows - 1, y + kFillDown); ++row) {
+                const float* const across = near[std::size_t(std::abs(row * kFillEvery - y))].data();
                 for (const KnownPlace& k : told.between(row, begin, end)) {
                     const float w =
                         across[std::abs(k.x - x)] * alike[std::size_t(levels_between(k.colour, here))];
@@ -87,10 +89,10 @@ void fill_unmatched(const cv::Mat& guide, const cv::Mat& known, const cv::Mat& h
             }
             if (all <= 0) continue;
             // The least that as large a share of the weights does not exceed.
-            float left = all * (hidden.at<std::uint8_t>(y, x) ? kHidden : kAstray);
+            float left = all * (hidden.at<std::uint8_t>(y, x) ? kOfHidden : kOfAstray);
             std::size_t at = 0;
             while (at + 1 < bins && (left -= weights[at]) >= 0) ++at;
-            parallax.at<float>(y, x) = float(least) + float(at) / kBinsPerColumn;
+            parallax.at<float>(y, x) = float(least) + float(at) / kFillBins;
         }
 }
 
