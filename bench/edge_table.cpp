@@ -93,7 +93,7 @@ DistanceErrors errors_of(const cv::Mat& found, const cv::Mat& truth, const cv::M
 
 /// Places that both of the two best lenses see: a lens does not see what something near hides from it.
 cv::Mat seen_by_two(const sim::SimOptions& o, std::int64_t frame, const Shot& shot, const cv::Mat& inverse) {
-    constexpr double kAsFar = 0.98, kAsFar_m = 0.005;
+    constexpr double kAsFar = 0.98, kAsFar_m = 0.005; // less is another thing, not what leans
     sim::Hall hall(o.things, o.things_seed);
     hall.set_time(double(frame) / o.rate.to_double());
     const double scale = o.distant ? 1000 : 1;

@@ -37,9 +37,9 @@ constexpr int kStepBlock = 7;
 constexpr int kAtOnce = 2048; ///< nodes
 constexpr int kFiner = 2;     ///< cells of the fine field for one of the field's, along a side
 constexpr double kSmoothing = 20, kFineSmoothing = 0.1; ///< of parallax along edges
-constexpr int kAbout = 4;                             ///< cells in which bounds of a fine distance are told
-constexpr float kNearer = 0.15f, kFarther = 0.1f;     ///< 1/m, past those bounds
-constexpr float kStepBegins = 0.05f, kStepIs = 0.12f; ///< 1/m between those bounds: things that hide others
+constexpr int kAbout = 4;                               ///< cells in which bounds of a fine distance are told
+constexpr float kNearer = 0.15f, kFarther = 0.1f;       ///< 1/m, past those bounds
+constexpr float kStepBegins = 0.05f, kStepIs = 0.12f;   ///< 1/m between those bounds: things that hide others
 constexpr float kSame = 0.5f; ///< a thing that only one of the two shows is none that hides
 constexpr float kStep = 0.5f; ///< columns: parallax that tells two things from one that leans
 

@@ -71,7 +71,8 @@ void throw_shadows(const SphereGrid& grid, const std::vector<int>& edges, const 
 }
 
 /// What lies up to `reach` cells beside a shadow, as far as the thing is that the shadow is thrown on: a
-/// camera's picture is soft, and the outline that throws the shadow shows in it a little beside.
+/// camera's picture is soft, and the outline that throws the shadow shows in it a little beside. Not over the
+/// square's own edges, which are folds of the sphere.
 cv::Mat beside_shadow(const SphereGrid& grid, const cv::Mat& shadow, int reach) {
     const int side = grid.side;
     cv::Mat out = shadow.clone(), about;
@@ -85,7 +86,7 @@ cv::Mat beside_shadow(const SphereGrid& grid, const cv::Mat& shadow, int reach) 
             for (int v = std::max(0, y - reach); v <= std::min(side - 1, y + reach) && !same; ++v)
                 for (int u = std::max(0, x - reach); u <= std::min(side - 1, x + reach) && !same; ++u)
                     same = shadow.at<std::uint8_t>(v, u) && std::abs(grid.cell(u, v)[0] - here) < step;
-            if (same) out.at<std::uint8_t>(y, x) = 1;
+            if (same) out.at<std::uint8_t>(y, x) = 255;
         }
     return out;
 }
@@ -104,17 +105,17 @@ std::vector<std::uint64_t> hidden_cameras(const SphereGrid& grid, std::span<cons
     const std::vector<int> edges = near_edges(grid, known);
     if (edges.empty()) return {};
     const int reach = std::max(1, int(std::lround(kBesideOfSoft * soft_cells)));
-    std::vector<cv::Mat> shadows(viewpoints.size()), about(viewpoints.size()); // and how many of nine cells
+    std::vector<cv::Mat> shadows(viewpoints.size());
     parallel_ranges(int(viewpoints.size()), 1, [&](int begin, int end) {
         for (int i = begin; i < end; ++i) {
             const auto v = std::size_t(i);
-            shadows[v] = cv::Mat::zeros(side, side, CV_8U);
-            throw_shadows(grid, edges, viewpoints[v].pupil_m, known, eye, shadows[v]);
-            cv::boxFilter(shadows[v], about[v], CV_8U, cv::Size(3, 3), cv::Point(-1, -1), false,
+            cv::Mat shadow = cv::Mat::zeros(side, side, CV_8U), about; // and how many of nine cells
+            throw_shadows(grid, edges, viewpoints[v].pupil_m, known, eye, shadow);
+            cv::boxFilter(shadow, about, CV_8U, cv::Size(3, 3), cv::Point(-1, -1), false,
                           cv::BORDER_CONSTANT);
             // Shadows of neighbouring cells may leave one out between them, and a single one is noise.
-            shadows[v] = ((about[v] >= 5) | ((about[v] >= 3) & (shadows[v] > 0))) & 1;
-            shadows[v] = beside_shadow(grid, shadows[v], reach);
+            shadow = (about >= 5) | ((about >= 3) & (shadow > 0));
+            shadows[v] = beside_shadow(grid, shadow, reach);
         }
     });
     parallel_ranges(side, 16, [&](int begin, int end) {

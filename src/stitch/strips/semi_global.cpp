@@ -27,7 +27,6 @@ constexpr int kCoarseBlock = 8;          ///< places a side, about which coarse 
 constexpr int kBesideCoarse = 2;         ///< columns to either side of it
 constexpr int kUnlikely = 8;             ///< what any other parallax costs on top
 constexpr float kLeadsBack = 0.8f;       ///< columns
-constexpr int kLands = 0;                ///< columns: what leads this near to a place shows that a sees it
 constexpr int kLeastPatch = 80;          ///< places
 constexpr int kOfAColumn = 16;
 
@@ -225,8 +224,8 @@ void leave_out_speckles(SemiGlobalMatch& match) {
 }
 
 /// Parallax that the coarse match (of pictures half as large) found about a block of places costs what it
-/// costs; any other costs more (or as before, once that is let go). What repeats, as bars of a window do, is
-/// not taken for its neighbour.
+/// costs; any other costs more, or again what it did when that is let go (bytes wrap around, so adding undoes
+/// it). What repeats, as bars of a window do, is not taken for its neighbour.
 void hold_to(const cv::Mat& coarse, int least, bool hold, Volume& v) {
     const int across = (v.width + kCoarseBlock - 1) / kCoarseBlock,
               down = (v.height + kCoarseBlock - 1) / kCoarseBlock;
@@ -304,7 +303,7 @@ SemiGlobalMatch compared(const BothWays& ways) {
         for (int x = 0; x < width; ++x) {
             const int from = int(std::lround(float(x) - b[x])), to = int(std::lround(float(x) + a[x]));
             if (from >= 0 && from < width && std::abs(a[from] - b[x]) <= kLeadsBack) known[x] = 255;
-            for (int i = std::max(0, to - kLands); i <= std::min(width - 1, to + kLands); ++i) hidden[i] = 0;
+            if (to >= 0 && to < width) hidden[to] = 0;
         }
     }
     return match;

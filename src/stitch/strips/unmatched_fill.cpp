@@ -21,7 +21,7 @@ constexpr double kFillColumnsOfRow = 1.5;            ///< rows are so much furth
 constexpr double kFillLevels = 3;                    ///< grey levels likewise
 constexpr float kFillUnlike = 1e-4f;                 ///< what looks altogether different counts, against 1
 constexpr float kOfHidden = 0.05f, kOfAstray = 0.3f; ///< quantiles
-constexpr int kFillBins = 2, kFillMostBins = 512;
+constexpr int kFillBins = 4, kFillMostBins = 512;    ///< a column; in all
 
 /// Known places that are looked at, row by row.
 struct KnownPlace {
