@@ -3,6 +3,7 @@
 #include "base/error.h"
 #include "media/library.h"
 #include "project/project.h"
+#include "project/rig_change.h"
 
 #include <fmt/format.h>
 
@@ -20,7 +21,8 @@ void run(const std::string& words) {
 } // namespace
 
 fs::path enlarged_take(const std::string& demo, int scale, int rate, const fs::path& folder) {
-    const fs::path own = folder / fmt::format("{}_{}_{}", demo, scale, rate), file = own / (demo + ".porb");
+    const fs::path own = folder / fmt::format("{}_{}_{}_true", demo, scale, rate),
+                   file = own / (demo + ".porb");
     if (fs::exists(file)) return file;
     fs::create_directories(own);
     Project project = load_project(fs::path(PORB_SOURCE) / "demo" / demo / ("hall_" + demo + ".porb"));
@@ -34,7 +36,9 @@ fs::path enlarged_take(const std::string& demo, int scale, int rate, const fs::p
                         to.string()));
         media.ref.path = to;
     }
+    const Rig solved = load_rig(fs::path(PORB_SOURCE) / "demo" / demo / "truth.rig.json");
     for (Shot& shot : project.shots) {
+        change_rig(shot, solved);
         shot.timing.rate = FrameRate(rate);
         shot.timing.in = Seconds(0);
         shot.timing.out = {};

@@ -225,6 +225,7 @@ Composer::Moments Composer::moments(const Project& project, const Shot& shot, co
     });
     const auto support_frames =
         still ? std::vector<SupportFrame>{{field.time, 1}} : support_frames_of(field.time, shot.timing.rate);
+    Seconds before;
     for (const SupportFrame& w : support_frames) {
         MomentKey moment = field;
         moment.time = w.time;
@@ -237,10 +238,16 @@ Composer::Moments Composer::moments(const Project& project, const Shot& shot, co
             if (reading.ended && own) tell_ended(project, shot, w.time, *reading.ended);
             if (reading.ended) continue; // when not all sources run, another moment does not count
             cancel.check();
-            matched = out.zones->match_moment(reading.sources, reading.tones, moment.flow, field.pairs);
+            // Moments that count for others are matched whole, so that a frame depends on them and itself
+            // alone.
+            const bool whole = out.weighed.empty() || counts_for_others(w.time, shot.timing.rate) ||
+                               !(moment.flow == for_matching(flow_at(shot.seams.flow, before)));
+            matched = out.zones->match_moment(reading.sources, reading.tones, moment.flow, field.pairs,
+                                              whole ? nullptr : out.weighed.back().matched.get());
             matched_moments_.keep(moment, *matched, SeamZones::bytes_of(**matched));
         }
         out.weighed.push_back({*matched, w.weight});
+        before = w.time;
     }
     return out;
 }

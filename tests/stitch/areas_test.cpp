@@ -179,13 +179,16 @@ TEST_CASE("steps of parallax take the picture's outline, and what is even stays"
     cv::Mat truth = guide > 100;
     const auto wrong = [&] { return cv::countNonZero((found > 3) != truth); };
     const int before = wrong();
-    median_along_edges(guide, found, sure);
+    const cv::Mat all(guide.size(), CV_8U, cv::Scalar(255)), untouched = found.clone();
+    median_along_edges(guide, ~all, found, sure);
+    CHECK(cv::countNonZero(found != untouched) == 0);
+    median_along_edges(guide, all, found, sure);
     INFO(before << " places before, " << wrong() << " after");
     CHECK(before > 200);
     CHECK(wrong() < 20);
     cv::Mat even(60, 80, CV_32F);
     cv::randu(even, 2.0f, 2.3f);
     const cv::Mat kept = even.clone();
-    median_along_edges(guide, even, sure);
+    median_along_edges(guide, all, even, sure);
     CHECK(cv::countNonZero(even != kept) == 0);
 }

@@ -4,6 +4,7 @@
 #include "stitch/strips/block_match.h"
 #include "stitch/strips/edge_smooth.h"
 #include "stitch/strips/guide.h"
+#include "stitch/strips/match_kernel.h"
 #include "stitch/strips/semi_global.h"
 #include "stitch/strips/steadying.h"
 #include "stitch/strips/unmatched_fill.h"
@@ -120,13 +121,14 @@ TEST_CASE("what a does not see beside a thing is told from it, though both have 
         return out;
     };
     const cv::Mat a = view(from - thing, 0), b = view(from, ground);
-    SemiGlobalMatch match = semi_global(a, b, {-2, 32, 1});
+    const cv::Mat all(rows, columns, CV_8U, cv::Scalar(255));
+    SemiGlobalMatch match = semi_global({a, all}, {b, all}, {-2, 32, 1});
     const cv::Rect beside(from - thing + ground, 10, thing - ground, rows - 20); // b alone sees it
     const auto share = [&](const cv::Mat& m) { return cv::countNonZero(m(beside)) / double(beside.area()); };
     CHECK(share(match.hidden) > 0.8);
     CHECK(share(match.known) < 0.25);
     int known = 0, wrong = 0, shown_wrong = 0;
-    fill_unmatched(b, match.known, match.hidden, match.parallax);
+    fill_unmatched(b, match.known, match.hidden, all, match.parallax);
     for (int y = 10; y < rows - 10; ++y)
         for (int x = 40; x < columns - 10; ++x) {
             const bool off =
@@ -152,15 +154,140 @@ TEST_CASE(
     for (const cv::Range& r : {of_ground, of_thing, between})
         known.colRange(r).setTo(0), parallax.colRange(r).setTo(33);
     hidden.colRange(between).setTo(255);
-    fill_unmatched(guide, known, hidden, parallax);
+    const cv::Mat all(rows, columns, CV_8U, cv::Scalar(255)), untouched = parallax.clone();
+    fill_unmatched(guide, known, hidden, ~all, parallax);
+    CHECK(cv::countNonZero(parallax != untouched) == 0);
+    fill_unmatched(guide, known, hidden, all, parallax);
     CHECK(cv::countNonZero(cv::abs(parallax.colRange(of_ground) - 5) > 0.5) == 0);
     CHECK(cv::countNonZero(cv::abs(parallax.colRange(of_thing) - 20) > 0.5) == 0);
     CHECK(cv::countNonZero(cv::abs(parallax.colRange(between) - 12) > 0.5) == 0);
     // With nothing known within reach it stays.
     known.setTo(0);
     const cv::Mat before = parallax.clone();
-    fill_unmatched(guide, known, hidden, parallax);
+    fill_unmatched(guide, known, hidden, all, parallax);
     CHECK(cv::countNonZero(parallax != before) == 0);
+}
+
+TEST_CASE("costs are added up along eight ways as plainly written, however many parallaxes are looked at") {
+    constexpr int width = 43, height = 21, most = 48, little = 7, pad = kMatchPad / 2;
+    constexpr int across = (width + kHeldPlaces - 1) / kHeldPlaces, stride = most + kMatchPad;
+    cv::RNG random(3);
+    std::vector<std::uint16_t> own;
+    const std::vector<std::uint16_t> reach(across, most);
+    std::vector<std::uint32_t> offset;
+    int kept = 0;
+    for (int block = 0; block < across; ++block) {
+        own.push_back(std::uint16_t(kMatchLanes * (1 + random.uniform(0, 3))));
+        offset.push_back(std::uint32_t(kept));
+        kept += own.back() * kHeldPlaces;
+    }
+    const RowCounts counts{own.data(), reach.data(), offset.data()};
+    const auto count = [&](int x) { return int(own[std::size_t(x / kHeldPlaces)]); };
+    std::vector<std::uint8_t> costs(std::size_t(kept * height)), sums(costs.size()),
+        held(std::size_t(across * most));
+    for (auto& c : costs) c = std::uint8_t(random.uniform(0, 80));
+    for (auto& h : held) h = std::uint8_t(random.uniform(0, 9));
+    std::vector<MatchCost> much(std::size_t(width * height * 4));
+    for (auto& m : much) m = MatchCost(random.uniform(20, 90));
+    const auto much_of = [&](int x, int y, int way) { return much[std::size_t((y * 4 + way) * width + x)]; };
+    // Plainly: what each place costs along one way after the other.
+    using Place = std::vector<int>;
+    std::vector<Place> all(std::size_t(width * height), Place(most, 0));
+    for (const bool down : {true, false})
+        for (int way = 0; way < 4; ++way) {
+            std::vector<Place> along(all.size(), Place(most, kOutOfReach));
+            for (int i = 0; i < width * height; ++i) {
+                const int at = down ? i : width * height - 1 - i, x = at % width, y = at / width;
+                const int from_x = way == 3 ? x + (down ? -1 : 1) : x + way - 1,
+                          from_y = way == 3 ? y : y + (down ? -1 : 1);
+                Place from(most, 0);
+                if (from_x >= 0 && from_x < width && from_y >= 0 && from_y < height)
+                    from = along[std::size_t(from_y * width + from_x)];
+                const int least = *std::min_element(from.begin(), from.end());
+                for (int k = 0; k < count(x); ++k) {
+                    int cheapest = std::min(from[std::size_t(k)], least + much_of(x, y, way));
+                    if (k > 0) cheapest = std::min(cheapest, from[std::size_t(k) - 1] + little);
+                    if (k + 1 < most) cheapest = std::min(cheapest, from[std::size_t(k) + 1] + little);
+                    const int own_cost = costs[std::size_t(y * kept) + std::size_t(counts.at(x) + k)] +
+                                         held[std::size_t(x / kHeldPlaces * most + k)];
+                    along[std::size_t(at)][std::size_t(k)] = cheapest - least + own_cost;
+                    all[std::size_t(at)][std::size_t(k)] += cheapest - least + own_cost;
+                }
+            }
+        }
+    std::vector<float> best(std::size_t(width * height));
+    for (const bool down : {true, false}) {
+        std::vector<MatchCost> values[2][3], least[2], one[2], place(most);
+        for (int n = 0; n < 2; ++n) {
+            for (auto& v : values[n]) {
+                v.assign(std::size_t((width + 2) * stride), kOutOfReach);
+                for (int x = 0; x < width + 2; ++x)
+                    std::fill_n(v.begin() + x * stride + pad, most, MatchCost(0));
+            }
+            least[n].assign(std::size_t(4 * (width + 2)), 0);
+            one[n].assign(std::size_t(most + 2 * kMatchLanes), kOutOfReach);
+        }
+        for (int i = 0; i < height; ++i) {
+            const int y = down ? i : height - 1 - i, from = i % 2, to = 1 - from;
+            const auto rows = [&](int n) {
+                return WayRows{{values[n][0].data(), values[n][1].data(), values[n][2].data()},
+                               least[n].data()};
+            };
+            const MatchCost* const m = much.data() + std::ptrdiff_t(y) * 4 * width;
+            const RowOfWays row{0,
+                                width,
+                                most,
+                                counts,
+                                costs.data() + std::ptrdiff_t(y) * kept,
+                                held.data(),
+                                sums.data() + std::ptrdiff_t(y) * kept,
+                                rows(from),
+                                rows(to),
+                                {one[0].data() + kMatchLanes, one[1].data() + kMatchLanes},
+                                place.data(),
+                                {m, m + width, m + 2 * width, m + 3 * width},
+                                little};
+            if (down)
+                add_row_forward(row);
+            else
+                add_row_back(row, best.data() + std::ptrdiff_t(y) * width);
+        }
+    }
+    for (std::size_t i = 0; i < best.size(); ++i) {
+        const Place& sum = all[i];
+        const int x = int(i) % width, told = int(std::lround(best[i])),
+                  cheapest = *std::min_element(sum.begin(), sum.begin() + count(x));
+        REQUIRE(told < count(x));
+        // Half of the ways is kept in steps of kSumUnit; a parabola may pass to the next parallax.
+        const int about = std::min({sum[std::size_t(told)], told > 0 ? sum[std::size_t(told) - 1] : 0xffff,
+                                    told + 1 < count(x) ? sum[std::size_t(told) + 1] : 0xffff});
+        CHECK(about < cheapest + kSumUnit);
+    }
+}
+
+TEST_CASE("nothing is matched where a camera does not look, and near things are found beside far ground") {
+    constexpr int rows = 96, columns = 260, ground = 3, thing = 52, from = 150, to = 158, rim = 60;
+    const cv::Mat detail = texture(rows, columns + 60, 21);
+    const auto view = [&](int at, int shift) {
+        cv::Mat grey(rows, columns, CV_8U), out;
+        for (int y = 0; y < rows; ++y)
+            for (int x = 0; x < columns; ++x)
+                grey.at<std::uint8_t>(y, x) = x >= at && x < at + to - from
+                                                  ? std::uint8_t(230 - detail.at<std::uint8_t>(y, x - at) / 8)
+                                                  : detail.at<std::uint8_t>(y, x + 10 - shift);
+        cv::cvtColor(grey, out, cv::COLOR_GRAY2BGR);
+        return out;
+    };
+    SeenStrip a{view(from - thing, 0), cv::Mat(rows, columns, CV_8U, cv::Scalar(255))},
+        b{view(from, ground), a.seen.clone()};
+    b.seen.colRange(columns - rim, columns).setTo(0);
+    b.seen.rowRange(0, 8).setTo(0);
+    const SemiGlobalMatch match = semi_global(a, b, {-2, 62, 1});
+    CHECK(cv::countNonZero(match.known.colRange(columns - rim + 2 * kHeldPlaces, columns)) == 0);
+    const cv::Mat rod = match.parallax(cv::Rect(from + 1, 24, to - from - 2, rows - 32)),
+                  far = match.parallax(cv::Rect(to + 12, 24, columns - rim - to - 14, rows - 32));
+    CHECK(cv::countNonZero(cv::abs(rod - thing) > 1) < 0.05 * double(rod.total()));
+    CHECK(cv::countNonZero(cv::abs(far - ground) > 1) < 0.02 * double(far.total()));
 }
 
 TEST_CASE("blocks are matched as a plain matcher of the same kind does, wherever the strip is cut") {
@@ -261,7 +388,8 @@ TEST_CASE("what repeats is not taken for its neighbour: bars of a window before 
         cv::add(out, noise, out, cv::noArray(), CV_8U);
         return out;
     };
-    const SemiGlobalMatch match = semi_global(view(0, 1), view(behind, 0.9), {-2, 48, 1});
+    const cv::Mat all(rows, columns, CV_8U, cv::Scalar(255));
+    const SemiGlobalMatch match = semi_global({view(0, 1), all}, {view(behind, 0.9), all}, {-2, 48, 1});
     int wrong = 0, count = 0;
     for (int y = 10; y < rows - 10; ++y)
         for (int x = from; x < to + behind; ++x, ++count)
@@ -404,6 +532,63 @@ TEST_CASE("smoothing does not pass over an edge of the guide, and fills what not
     CHECK(values.at<float>(20, 29) == Approx(2).margin(0.02));
     CHECK(values.at<float>(20, 30) == Approx(9).margin(0.02));
     CHECK(values.at<float>(14, 14) == Approx(2).margin(0.3));
+}
+
+TEST_CASE("what did not change since a moment before is kept, what did is matched anew") {
+    constexpr int rows = 120, columns = 300, ground = 4, thing = 24, wide = 30;
+    const cv::Mat detail = texture(rows, columns + 40, 31) / 3, moving = texture(rows, wide, 32) / 3 + 100;
+    cv::RNG random(5);
+    const auto view = [&](int at, int shift, double noise) {
+        cv::Mat grey(rows, columns, CV_8U), out, grain(rows, columns, CV_8UC3);
+        for (int y = 0; y < rows; ++y)
+            for (int x = 0; x < columns; ++x)
+                grey.at<std::uint8_t>(y, x) = x >= at && x < at + wide && y > 40 && y < 90
+                                                  ? moving.at<std::uint8_t>(y, x - at)
+                                                  : detail.at<std::uint8_t>(y, x + 10 - shift);
+        cv::cvtColor(grey, out, cv::COLOR_GRAY2BGR);
+        random.fill(grain, cv::RNG::NORMAL, 0, noise);
+        cv::add(out, grain, out);
+        return out;
+    };
+    const StripMask whole = strip_mask(cv::Mat(rows, columns, CV_8U, cv::Scalar(255)));
+    StripSearch search{32};
+    search.to_edges = true, search.smoothing = 0.1;
+    const auto moment = [&](int at) { return std::pair(view(at - thing, 0, 1.5), view(at, ground, 1.5)); };
+    const auto [a, b] = moment(120);
+    const StripMoment before =
+        strip_moment(brightness_of(a), brightness_of(b), match_strip(a, b, whole, whole, search));
+
+    const auto [later_a, later_b] = moment(150);
+    const StripUpdate update = changed_since(before, later_a, later_b);
+    REQUIRE(update.before);
+    CHECK(cv::countNonZero(update.of_b) < 0.5 * double(update.of_b.total()));
+    const StripMatch anew = match_strip(later_a, later_b, whole, whole, search, update),
+                     all = match_strip(later_a, later_b, whole, whole, search);
+    cv::Mat of_before;
+    before.parallax.convertTo(of_before, CV_32F, 1.0 / 64);
+    CHECK(cv::countNonZero((anew.parallax != of_before) & ~update.of_b) == 0);
+    const cv::Rect where(150, 42, wide, 46), was(122, 42, 24, 46), inner(40, 4, columns - 50, rows - 8);
+    CHECK(cv::countNonZero(cv::abs(anew.parallax(where) - thing) > 1) < 0.05 * where.area());
+    CHECK(cv::countNonZero(cv::abs(anew.parallax(was) - ground) > 1) < 0.1 * was.area());
+    const auto wrong = [&](const StripMatch& m) {
+        cv::Mat truth(rows, columns, CV_32F, cv::Scalar(ground));
+        truth(cv::Rect(150, 41, wide, 49)).setTo(thing);
+        return cv::countNonZero(cv::abs(m.parallax(inner) - truth(inner)) > 1) / double(inner.area());
+    };
+    CHECK(wrong(anew) < wrong(all) + 0.005);
+    CHECK(anew.trust > 0.9);
+
+    const auto [still_a, still_b] = moment(120); // but for noise
+    CHECK(cv::countNonZero(changed_since(before, still_a, still_b).of_b) == 0);
+    const StripMatch kept =
+        match_strip(still_a, still_b, whole, whole, search, changed_since(before, still_a, still_b));
+    CHECK(cv::countNonZero(kept.parallax != of_before) == 0);
+    CHECK(std::abs(cv::mean(kept.same)[0] - cv::mean(all.same)[0]) < 0.05);
+    CHECK(cv::mean(kept.same)[0] > 0.5);
+    const cv::Mat other = texture(rows, columns, 33);
+    cv::Mat elsewhere;
+    cv::cvtColor(other, elsewhere, cv::COLOR_GRAY2BGR);
+    CHECK(!changed_since(before, elsewhere, elsewhere).before);
 }
 
 TEST_CASE("moments are brought together where pictures stood still, and only there") {

@@ -6,6 +6,7 @@
 
 #include <array>
 #include <cstdint>
+#include <span>
 
 namespace porb {
 
@@ -18,11 +19,14 @@ struct CarveNode {
 };
 CarveNode carve_node(const Strip& strip, int cell, const Vec3& direction, double most_inverse_m);
 
-/// What both cameras of a strip see: parallax in columns, by a's places and by b's, and where each looks
-/// (255).
+/// What both cameras of a strip see: parallax in columns, by a's places and by b's; kNotLooking where that
+/// one does not look.
 struct CarveMaps {
-    cv::Mat of_a, of_b, a_looks, b_looks;
+    cv::Mat of_a, of_b;
 };
+inline constexpr float kNotLooking = 1e9f;
+/// Of parallax and of where each looks (255).
+CarveMaps carve_maps(cv::Mat of_a, const cv::Mat& of_b, const cv::Mat& a_looks, const cv::Mat& b_looks);
 
 /// Inverse distance of the first surface in a direction, coming from near: the first place that neither
 /// camera sees past. A camera sees past a place whose parallax would be more than what it shows there, so
@@ -30,6 +34,14 @@ struct CarveMaps {
 /// Kutulakos and Seitz 2000). Looked for from `from` down to `to`, in 1/m; `to` where both see past
 /// everything.
 float carved(const CarveMaps& maps, const CarveNode& node, float from, float to);
+
+/// The same for many directions side by side: `which` of the nodes, each from and to its own.
+struct CarveSearch {
+    std::int32_t node;
+    float from, to;
+};
+void carve(const CarveMaps& maps, std::span<const CarveNode> nodes, std::span<const CarveSearch> which,
+           std::span<float> out);
 
 /// What was matched by b's places as parallax by a's: what lands on a place, the nearest where several do.
 /// What nothing lands on b does not see: it takes the farther neighbour's.

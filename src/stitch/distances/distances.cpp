@@ -419,7 +419,8 @@ std::vector<bool> SeamZones::cameras_of(const Pairs& pairs) const {
 
 SeamZones::MatchedMomentPtr SeamZones::match_moment(std::span<const SourcePicture> sources,
                                                     std::span<const CameraTone> tones,
-                                                    const FlowSettings& flow, const Pairs& pairs) const {
+                                                    const FlowSettings& flow, const Pairs& pairs,
+                                                    const MatchedMoment* before) const {
     const Impl& me = *impl_;
     auto out = std::make_shared<MatchedMoment>();
     out->pairs.resize(me.pairs.size());
@@ -438,7 +439,10 @@ SeamZones::MatchedMomentPtr SeamZones::match_moment(std::span<const SourcePictur
             cv::remap(seen[p.b_source], b, p.b.place, p.b.fraction, cv::INTER_LINEAR);
             StripSearch search = p.search;
             search.smoothness = seam_flow(flow, p.a_name, p.b_name).smoothness;
-            const StripMatch match = match_strip(a, b, p.a.mask, p.b.mask, search);
+            StripUpdate update;
+            if (me.edges && before && !before->pairs[std::size_t(i)].parallax.empty())
+                update = changed_since(before->pairs[std::size_t(i)], a, b);
+            const StripMatch match = match_strip(a, b, p.a.mask, p.b.mask, search, update);
             out->pairs[std::size_t(i)] = strip_moment(brightness_of(a), brightness_of(b), match);
         }
     });
@@ -641,8 +645,8 @@ DistanceField SeamZones::fine(std::span<const Weighed> moments, const FlowSettin
         for (int i = begin; i < end; ++i) {
             const auto p = std::size_t(i);
             if (told_by[p].trust <= 0) continue;
-            maps[p] = {parallax_by_a(told_by[p].parallax), told_by[p].parallax, me.pairs[p].a.mask.seen,
-                       me.pairs[p].b.mask.seen};
+            maps[p] = carve_maps(parallax_by_a(told_by[p].parallax), told_by[p].parallax,
+                                 me.pairs[p].a.mask.seen, me.pairs[p].b.mask.seen);
         }
     });
     for (std::size_t p = 0; p < me.pairs.size(); ++p) {
@@ -653,21 +657,27 @@ DistanceField SeamZones::fine(std::span<const Weighed> moments, const FlowSettin
                                                              : 0;
         const std::vector<CarveNode>& nodes = me.fine_nodes[p];
         parallel_ranges(int(nodes.size()), kAtOnce, [&](int begin, int end) {
+            std::vector<CarveSearch> searches;
+            std::vector<float> steps;
             for (int k = begin; k < end; ++k) {
-                const CarveNode& node = nodes[std::size_t(k)];
-                const int x = node.cell % side, y = node.cell / side;
-                const float* const part = parts.cell(x, y);
-                if (part[1] <= 0) continue;
+                const int x = nodes[std::size_t(k)].cell % side, y = nodes[std::size_t(k)].cell / side;
+                if (parts.cell(x, y)[1] <= 0) continue;
                 const float low = bounds.least.at<float>(y / kFiner, x / kFiner),
                             high = bounds.most.at<float>(y / kFiner, x / kFiner);
                 const auto step = float(smooth(double((high - low - kStepBegins) / (kStepIs - kStepBegins))));
                 if (step <= 0) continue; // one surface: the field tells it as well
-                const float found =
-                    carved(maps[p], node, std::min(most, high + kNearer), std::max(0.0f, low - kFarther));
+                searches.push_back({k, std::min(most, high + kNearer), std::max(0.0f, low - kFarther)});
+                steps.push_back(step);
+            }
+            std::vector<float> found(searches.size());
+            carve(maps[p], nodes, searches, found);
+            for (std::size_t i = 0; i < found.size(); ++i) {
+                const int cell_at = nodes[std::size_t(searches[i].node)].cell;
+                const float* const part = parts.cell(cell_at % side, cell_at / side);
                 // Beside things that hide others, what one camera alone sees correlates with nothing.
-                const float counts = part[1] * std::max(part[2], step);
-                float& cell = out.grid.cell(x, y)[0];
-                cell += step * (part[0] + counts * (found - own_agree) - cell);
+                const float counts = part[1] * std::max(part[2], steps[i]);
+                float& cell = out.grid.cell(cell_at % side, cell_at / side)[0];
+                cell += steps[i] * (part[0] + counts * (found[i] - own_agree) - cell);
             }
         });
     }

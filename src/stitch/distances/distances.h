@@ -39,8 +39,11 @@ class SeamZones {
     std::vector<bool> cameras_of(const Pairs& pairs) const;
     /// Matches one moment. `sources` and `tones` are those of `cameras()`, at those levels; what no pair
     /// looks through may be empty. `flow` says how smooth surfaces of each seam are then (as flow_at() does).
+    /// `before`: a moment that was matched whole, by as smooth surfaces; where fine edges are on, what did
+    /// not change since is taken from it.
     MatchedMomentPtr match_moment(std::span<const SourcePicture> sources, std::span<const CameraTone> tones,
-                                  const FlowSettings& flow, const Pairs& pairs = {}) const;
+                                  const FlowSettings& flow, const Pairs& pairs = {},
+                                  const MatchedMoment* before = nullptr) const;
     /// A moment and how much it counts.
     struct Weighed {
         MatchedMomentPtr matched;

@@ -8,41 +8,83 @@ namespace porb {
 
 using MatchCost = std::uint16_t;
 
-/// What a place of b costs at `count` parallaxes: a's colours and orders (census) run backwards from the
-/// place that belongs to the first.
-struct PlaceCosts {
+inline constexpr MatchCost kOutOfReach = 0x4000; ///< more than any sum along a way
+inline constexpr int kMatchLanes = 16;           ///< parallaxes are a multiple of it
+inline constexpr int kMatchRoom = 32; ///< bytes past the end that may be read, or written, along with a row
+/// Between one place's costs along a way and the next, half before and half behind: kOutOfReach stands there.
+inline constexpr int kMatchPad = 16;
+inline constexpr int kSumUnit = 4;    ///< of sums that are kept; 255 of them, over what is least, say it all
+inline constexpr int kHeldPlaces = 8; ///< a side, about which coarse parallax counts
+
+/// A row of places: colours, and whether 24 others about each are brighter (census), a bit each.
+struct MatchRow {
     const std::uint8_t *r, *g, *b;
-    const std::uint32_t* order;
-    std::uint8_t own_r, own_g, own_b;
-    std::uint32_t own_order;
+    const std::uint8_t* order[3];
+};
+/// One more bit of each place's order: whether it is darker than `other`.
+void add_order(const std::uint8_t* own, const std::uint8_t* other, int width, std::uint8_t* bits);
+/// Grey levels between two rows, of the channel that differs most.
+void row_levels(const MatchRow& a, const MatchRow& b, int width, std::uint8_t* to);
+
+/// How many parallaxes are looked at about a place, by blocks of kHeldPlaces columns: each a multiple of
+/// kMatchLanes, and 0 where nothing is looked for. `reach` is the most of those and their neighbours', which
+/// lie within a block to every side. What is kept of a row is as long as that takes: `offset` is where a
+/// block's first place begins.
+struct RowCounts {
+    const std::uint16_t *own, *reach;
+    const std::uint32_t* offset;
+    std::ptrdiff_t at(int x) const {
+        const int block = x / kHeldPlaces;
+        return std::ptrdiff_t(offset[block]) + x % kHeldPlaces * own[block];
+    }
+};
+
+/// What each of `width` places costs: the k-th of place x is compared with other[step x + k], where `step` is
+/// 1 or -1. As many as within reach, `stride` from one place to the next.
+struct RowCosts {
+    MatchRow own, other;
+    int width, stride, step;
+    RowCounts counts;
     int most_apart; ///< grey levels: more says no more
-    int count;
 };
-void place_costs(const PlaceCosts& place, std::uint8_t* to);
+void row_costs(const RowCosts& row, std::uint8_t* to);
 
-/// to = (before + own + after) / 3; `to` may be none of them. Nothing exceeds 255.
-void mean_of_three(const std::uint8_t* before, const std::uint8_t* own, const std::uint8_t* after,
-                   std::size_t count, std::uint8_t* to);
-
-/// What the places of a row cost along one way, with one place and one parallax of room at each end: place x
-/// begins at values + (x + 1) (count + 2) + 1, the least of it is least[x + 1].
-struct WayRow {
-    MatchCost *values, *least;
+/// (before + own + after) / 3 of rows of costs, or of the same row's places. Nothing exceeds 127.
+struct ThreeRows {
+    const std::uint8_t *before, *own, *after;
+    int width, stride;
+    RowCounts counts;
 };
-/// One row of all places along four ways: along the row (forward, or backward from its end) and from the
-/// places before, above and after in the row that came before. `step_costs` by way and place.
+/// Within reach, `stride` from one place to the next; `to` may be none of the three.
+void mean_within_reach(const ThreeRows& rows, std::uint8_t* to);
+/// As much as is kept, where it is kept.
+void mean_kept(const ThreeRows& rows, std::uint8_t* to);
+
+/// What the places of a row cost along three ways from the row before: way w's costs of place x begin at
+/// values[w] + (x + 1) (stride + kMatchPad) + kMatchPad / 2; least[4 (x + 1) + w] is the least of them. There
+/// is a place of room at each end.
+struct WayRows {
+    MatchCost* values[3];
+    MatchCost* least;
+};
+/// A row of all places along four ways: from the places before, above and after in the row that came before
+/// (0 to 2) and along the row (3).
 struct RowOfWays {
-    int width, count;
-    bool forward;
-    const std::uint8_t* costs; ///< by place and parallax
-    MatchCost* sums;           ///< likewise: what is found is added
-    WayRow along, before[3], own[3];
-    const MatchCost* step_costs[4];
-    MatchCost little; ///< what a change of one column costs
+    int begin, end; ///< columns that are looked at
+    int stride;     ///< from one place's costs to the next
+    RowCounts counts;
+    const std::uint8_t* costs; ///< kept, by place and parallax
+    const std::uint8_t* held;  ///< added to them, by block and `stride` parallaxes
+    std::uint8_t* sums;        ///< kept: how much more than the least sum, in kSumUnit
+    WayRows before, own;
+    MatchCost *along[2], *all; ///< room for one place each, in `along` with kMatchLanes before and behind
+    const MatchCost* step_costs[4]; ///< of a change of more than one column, by way and place
+    MatchCost little;               ///< what a change of one column costs
 };
-void add_row(const RowOfWays& row);
-
-/// The parallax of a place that costs least; the first of several.
-int best_parallax(const MatchCost* sums, int count);
+/// Forward along the row; tells the sums of four ways.
+void add_row_forward(const RowOfWays& row);
+/// Backward along it; with the sums of the other four ways tells each place's parallax of the least, between
+/// parallaxes by a parabola.
+void add_row_back(const RowOfWays& row, float* best);
 
 } // namespace porb

@@ -10,6 +10,11 @@ struct SemiGlobalSearch {
     double smoothness = 1;            ///< above 1: surfaces are held to be smoother
 };
 
+/// What a camera sees on a strip, 8-bit, three channels, and where it looks (255, else 0).
+struct SeenStrip {
+    cv::Mat colours, seen;
+};
+
 struct SemiGlobalMatch {
     cv::Mat parallax; ///< 32-bit, columns: what `b` shows at x is what `a` shows at x - parallax
     cv::Mat known;    ///< 255 where what a's place matches on its own leads back, else 0
@@ -22,9 +27,10 @@ struct SemiGlobalMatch {
 /// b's colour changes (after the same): so steps lie where the picture has an edge. Costs are then added up
 /// once more by a's places and colours: beside a near thing one of the two has no match for what the other
 /// does not see, and draws the thing too wide there, while the other tells its outline. Pictures half as
-/// large are matched first, with dearer steps: parallax that was not found there thereabouts costs more.
-/// Pictures are 8-bit, three channels, of one size. Safe from any thread; takes 3 bytes for each place and
-/// parallax while it works, and some 8 ns.
-SemiGlobalMatch semi_global(const cv::Mat& a, const cv::Mat& b, const SemiGlobalSearch& search);
+/// large are matched first, with dearer steps: parallax that was not found there thereabouts costs more, and
+/// much more than all that was found there is not looked for. Where a camera does not look nothing is
+/// matched. Both strips are of one size. Safe from any thread; takes 2 bytes for each place and parallax that
+/// is looked at while it works, on two threads.
+SemiGlobalMatch semi_global(const SeenStrip& a, const SeenStrip& b, const SemiGlobalSearch& search);
 
 } // namespace porb

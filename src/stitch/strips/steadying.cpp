@@ -1,10 +1,11 @@
 #include "stitch/strips/steadying.h"
 
+#include "stitch/strips/guide.h"
+
 #include <opencv2/imgproc.hpp>
 
 #include <algorithm>
 #include <array>
-#include <utility>
 
 namespace porb {
 
@@ -15,7 +16,10 @@ constexpr float kStill = 2.5f,
                 kChanged = 4.5f; ///< grey levels that noise and coding leave, and more than that
 constexpr float kOdd = 0.7f;     ///< columns by which one that counts less is off
 constexpr int kSteadyRounds = 2;
-constexpr double kOfColumn = 64; ///< of parallax as it is kept
+constexpr int kChangedColumns = 12, kChangedRows = 8; ///< about what changed: two degrees
+constexpr double kMostChanged = 0.6;                  ///< of a strip: beyond it all is matched anew
+constexpr float kNever = 1e9f;                        ///< columns
+constexpr double kOfColumn = 64;                      ///< of parallax as it is kept
 
 /// What a mean difference of grey levels says of whether a place stood still: 1 up to kStill, 0 from kChanged
 /// on.
@@ -44,7 +48,29 @@ StripMoment strip_moment(cv::Mat a, cv::Mat b, const StripMatch& match) {
     return out;
 }
 
-namespace {
+StripUpdate changed_since(const StripMoment& before, const cv::Mat& a, const cv::Mat& b) {
+    const cv::Mat about = cv::Mat::ones(2 * kChangedRows + 1, 2 * kChangedColumns + 1, CV_8U);
+    const auto changed = [&](const cv::Mat& now, const cv::Mat& then) {
+        cv::Mat out = difference(brightness_of(now), then) > kStill;
+        cv::dilate(out, out, about);
+        return out;
+    };
+    StripUpdate out{&before, changed(a, before.a), changed(b, before.b)};
+    if (cv::countNonZero(out.of_b) > kMostChanged * double(out.of_b.total())) return {};
+    // a shows what b does at another place: where it was, or where a itself changed.
+    cv::Mat shown(a.size(), CV_8U, cv::Scalar(0));
+    for (int y = 0; y < shown.rows; ++y) {
+        const auto* const parallax = before.parallax.ptr<std::int16_t>(y);
+        const std::uint8_t* const anew = out.of_b.ptr<std::uint8_t>(y);
+        for (int x = 0; x < shown.cols; ++x)
+            if (anew[x])
+                shown.at<std::uint8_t>(
+                    y, std::clamp(x - int(std::lround(parallax[x] / kOfColumn)), 0, shown.cols - 1)) = 255;
+    }
+    cv::dilate(shown, shown, about);
+    out.of_a |= shown;
+    return out;
+}
 
 StripMatch match_of(const StripMoment& moment) {
     StripMatch out;
@@ -54,6 +80,8 @@ StripMatch match_of(const StripMoment& moment) {
     out.trust = moment.trust;
     return out;
 }
+
+namespace {
 
 using Row = std::vector<float>;
 
@@ -75,18 +103,27 @@ void weighed_mean(const std::vector<Row>& values, const std::vector<Row>& weight
     for (std::size_t x = 0; x < mean.size(); ++x) mean[x] /= total[x];
 }
 
-/// Where moments disagree about which of two things is seen, what most of them say.
+/// Where moments disagree about which of two things is seen, what most of them say: the least value that half
+/// of all weight does not exceed. There are few moments, so each is compared with all, many columns side by
+/// side.
 void weighed_median(const std::vector<Row>& values, const std::vector<Row>& weights, const Row& total,
                     Row& median) {
-    const std::size_t n = values.size();
-    std::vector<std::pair<float, float>> told(n); // value, weight
-    for (std::size_t x = 0; x < median.size(); ++x) {
-        for (std::size_t m = 0; m < n; ++m) told[m] = {values[m][x], weights[m][x]};
-        std::sort(told.begin(), told.end());
-        float so_far = 0;
-        std::size_t at = 0;
-        while (at + 1 < n && (so_far += told[at].second) < total[x] / 2) ++at;
-        median[x] = told[at].first;
+    const std::size_t columns = median.size();
+    Row below(columns);
+    std::fill(median.begin(), median.end(), kNever);
+    for (const Row& own : values) {
+        std::fill(below.begin(), below.end(), 0.0f);
+        const float* const __restrict o = own.data();
+        float* const __restrict sum = below.data();
+        for (std::size_t m = 0; m < values.size(); ++m) {
+            const float* const __restrict v = values[m].data(), * const __restrict w = weights[m].data();
+            for (std::size_t x = 0; x < columns; ++x) sum[x] += float(v[x] <= o[x]) * w[x];
+        }
+        const float* const __restrict all = total.data();
+        float* const __restrict to = median.data();
+        // All of it may come to a little less when it is added up in another order.
+        for (std::size_t x = 0; x < columns; ++x)
+            to[x] = std::min(to[x], o[x] + float(sum[x] < 0.4999f * all[x]) * kNever);
     }
 }
 

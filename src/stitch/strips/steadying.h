@@ -16,6 +16,11 @@ struct StripMoment {
     double trust = 0;
 };
 StripMoment strip_moment(cv::Mat a, cv::Mat b, const StripMatch& match);
+StripMatch match_of(const StripMoment& moment);
+/// What is to be matched anew of two pictures of three channels, since it changed since a moment before:
+/// places that did, by more than noise, and those within two degrees of them. Nothing to keep (`before`
+/// empty) where that is most of the strip.
+StripUpdate changed_since(const StripMoment& before, const cv::Mat& a, const cv::Mat& b);
 struct WeighedMoment {
     const StripMoment* moment = nullptr;
     float weight = 1;

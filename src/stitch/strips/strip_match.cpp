@@ -7,6 +7,7 @@
 #include "stitch/strips/edge_smooth.h"
 #include "stitch/strips/guide.h"
 #include "stitch/strips/semi_global.h"
+#include "stitch/strips/steadying.h"
 #include "stitch/strips/unmatched_fill.h"
 
 #include <opencv2/imgproc.hpp>
@@ -31,7 +32,8 @@ constexpr int kSameBlock = 5;
 constexpr float kSame = 4, kOther = 10;            ///< grey levels
 constexpr float kAsBright = 16, kOtherBright = 32; ///< of surroundings; a third of a stop is about 14
 constexpr double kEdge = 5, kColourEdge = 2; ///< grey levels; of colours, of the channel that differs most
-constexpr float kUnsure = 0.02f;             ///< what counts where nothing was matched, against 1
+constexpr int kPastRim = 13;     ///< places a side about what b sees: what is read of it lies no further out
+constexpr float kUnsure = 0.02f; ///< what counts where nothing was matched, against 1
 
 /// Fills what could not be matched with the farther of its neighbours in the row: mostly it is ground that a
 /// nearer thing hides from one of the two.
@@ -215,48 +217,66 @@ namespace {
 /// A part of a strip with room beside it for what b sees up to `disparities` columns after a does. Where rows
 /// go all the way round they go on at the other end.
 struct Widened {
-    cv::Mat a, b;
+    SeenStrip a, b;
     cv::Rect inner;
 };
-Widened widened(const cv::Mat& a, const cv::Mat& b, const StripSearch& search) {
-    Widened out{{}, {}, cv::Rect(search.disparities, search.round ? kRoundRows : 0, a.cols, a.rows)};
+Widened widened(const SeenStrip& a, const SeenStrip& b, const StripSearch& search) {
+    Widened out{
+        {}, {}, cv::Rect(search.disparities, search.round ? kRoundRows : 0, a.seen.cols, a.seen.rows)};
     const auto widen = [&](const cv::Mat& m, cv::Mat& wide) {
         cv::copyMakeBorder(m, wide, 0, 0, search.disparities, -kLeastDisparity, cv::BORDER_REPLICATE);
         if (search.round) cv::copyMakeBorder(wide, wide, kRoundRows, kRoundRows, 0, 0, cv::BORDER_WRAP);
     };
-    widen(a, out.a);
-    widen(b, out.b);
+    widen(a.colours, out.a.colours);
+    widen(a.seen, out.a.seen);
+    widen(b.colours, out.b.colours);
+    widen(b.seen, out.b.seen);
     return out;
 }
 
 /// Parallax of b's places in the columns that are searched, and where any was found.
-SemiGlobalMatch matched(const cv::Mat& a, const cv::Mat& b, cv::Range columns, const StripSearch& search) {
+SemiGlobalMatch matched(const SeenStrip& a, const SeenStrip& b, cv::Range columns,
+                        const StripSearch& search) {
     if (!search.to_edges) {
-        const BlockMatch blocks = match_blocks(
-            a, b, columns, {kLeastDisparity, search.disparities, search.round, search.smoothness});
+        const BlockMatch blocks =
+            match_blocks(a.colours, b.colours, columns,
+                         {kLeastDisparity, search.disparities, search.round, search.smoothness});
         return {blocks.parallax, blocks.known, {}};
     }
-    const Widened wide = widened(a.colRange(columns), b.colRange(columns), search);
+    const Widened wide = widened({a.colours.colRange(columns), a.seen.colRange(columns)},
+                                 {b.colours.colRange(columns), b.seen.colRange(columns)}, search);
     const SemiGlobalMatch all =
         semi_global(wide.a, wide.b, {kLeastDisparity, search.disparities, search.smoothness});
     return {all.parallax(wide.inner), all.known(wide.inner), all.hidden(wide.inner)};
 }
 
+void keep_parallax(const StripUpdate& update, cv::Mat& parallax) {
+    match_of(*update.before).parallax.copyTo(parallax, ~update.of_b);
+}
+void keep_trust(const StripUpdate& update, StripMatch& match) {
+    const StripMatch before = match_of(*update.before);
+    before.correlation.copyTo(match.correlation, ~update.of_b);
+    const double share = cv::countNonZero(update.of_b) / double(update.of_b.total());
+    match.trust = before.trust + share * (match.trust - before.trust);
+}
+
 } // namespace
 
 StripMatch match_strip(const cv::Mat& a_picture, const cv::Mat& b_picture, const StripMask& a_mask,
-                       const StripMask& b_mask, const StripSearch& search) {
+                       const StripMask& b_mask, const StripSearch& search, const StripUpdate& update) {
     const cv::Mat a = brightness_of(a_picture), b = brightness_of(b_picture);
     const cv::Range columns = search.columns == cv::Range::all() ? cv::Range(0, a.cols) : search.columns;
     cv::Mat parallax(a.size(), CV_32F, cv::Scalar(0)), known(a.size(), CV_8U, cv::Scalar(255));
-    cv::Mat hidden;
+    cv::Mat hidden, a_looks, b_looks; // copies: what is assigned to a matrix may land in the mask itself
+    a_mask.seen.copyTo(a_looks, update.of_a);
+    b_mask.seen.copyTo(b_looks, update.of_b);
     if (!columns.empty()) {
-        const SemiGlobalMatch found = matched(a_picture, b_picture, columns, search);
+        const SemiGlobalMatch found = matched({a_picture, a_looks}, {b_picture, b_looks}, columns, search);
         found.parallax.copyTo(parallax.colRange(columns));
         found.known.copyTo(known.colRange(columns));
         hidden = found.hidden;
     }
-    known &= b_mask.seen;
+    known &= b_looks;
     for (int y = 0; y < parallax.rows; ++y) // where a does not look, nothing was matched
         for (int x = 0; x < parallax.cols; ++x)
             if (known.at<std::uint8_t>(y, x)) {
@@ -267,11 +287,13 @@ StripMatch match_strip(const cv::Mat& a_picture, const cv::Mat& b_picture, const
     const cv::Mat da = detail_of(a, a_mask), db = detail_of(b, b_mask);
     const Agreement agrees =
         agreement(da, db, parallax, known, columns.empty() ? cv::Range(0, a.cols) : columns);
-    cv::Mat searched = parallax.colRange(columns).clone();
+    cv::Mat searched = parallax.colRange(columns).clone(), looked_at;
     if (!columns.empty()) {
         fill_farther(searched, known.colRange(columns));
-        if (search.to_edges)
-            fill_unmatched(b_picture.colRange(columns), known.colRange(columns), hidden, searched);
+        if (search.to_edges) {
+            cv::dilate(b_looks.colRange(columns), looked_at, cv::Mat::ones(kPastRim, kPastRim, CV_8U));
+            fill_unmatched(b_picture.colRange(columns), known.colRange(columns), hidden, looked_at, searched);
+        }
         cv::medianBlur(searched, searched, search.to_edges ? 3 : 5);
         searched.copyTo(parallax.colRange(columns));
     }
@@ -287,13 +309,15 @@ StripMatch match_strip(const cv::Mat& a_picture, const cv::Mat& b_picture, const
     if (!columns.empty()) {
         sure = sure.colRange(columns).clone();
         const cv::Mat guide = b_picture.colRange(columns);
-        if (search.to_edges) median_along_edges(guide, searched, sure);
+        if (search.to_edges) median_along_edges(guide, looked_at, searched, sure);
         smooth_along_edges(guide, searched, sure, search.smoothing, search.to_edges ? kColourEdge : kEdge);
         searched.copyTo(parallax.colRange(columns));
     }
+    if (update.before) keep_parallax(update, parallax);
     const Sameness drawn = sameness(soft_a, soft_b, a_mask, b_mask, parallax);
     StripMatch out{parallax, ramp(agrees.about, kUnlike, kAlike), drawn.same,
                    std::clamp((agrees.whole - kNoTrust) / (kFullTrust - kNoTrust), 0.0, 1.0)};
+    if (update.before) keep_trust(update, out);
     // Detail may correlate where two bars were taken for one: then little is the same in both nearby.
     cv::min(out.correlation, ramp(same_nearby(drawn), kHardlySame, kSameEnough), out.correlation);
     if (search.by_brightness) cv::multiply(out.same, as_bright(a, b, drawn.both, parallax), out.same);

@@ -38,11 +38,20 @@ struct StripSearch {
     bool by_brightness = false;           ///< what is the same must be about as bright, too
 };
 
+/// What was matched at a moment before, to be kept where the pictures did not change since, and what is
+/// matched anew (255, else 0), by either camera's places.
+struct StripMoment;
+struct StripUpdate {
+    const StripMoment* before = nullptr;
+    cv::Mat of_a, of_b;
+};
+
 /// Parallax in strip columns, by b's places, and how far it is to be trusted: under a rig that was
 /// not solved, rows of the two pictures do not belong together, and what was matched does not look alike.
 /// Semi-global matching (Hirschmueller 2008), smoothed along edges. Pictures are 8-bit, 0 where nothing is
-/// seen; of three channels where steps are brought to edges, else of one.
+/// seen; of three channels where steps are brought to edges, else of one. Only what is brought to edges can
+/// be an update.
 StripMatch match_strip(const cv::Mat& a, const cv::Mat& b, const StripMask& a_mask, const StripMask& b_mask,
-                       const StripSearch& search);
+                       const StripSearch& search, const StripUpdate& update = {});
 
 } // namespace porb
