@@ -282,15 +282,14 @@ void PointsPanel::run(bool find) {
                                 .arg(r.before.px, 0, 'f', 2)
                                 .arg(r.points)
                                 .arg(r.dropped);
-            if (r.agreement)
-                words += QString(" Eyes agree in height: pictures bent by %1 px at most, lines by %2.")
-                             .arg(r.agreement->size_px, 0, 'f', 1)
-                             .arg(r.agreement->bends_px, 0, 'f', 1);
             if (agree)
                 words += *agree > 0
                              ? QString(" All agree at %1 m, the middle of the depths.").arg(*agree, 0, 'f', 2)
                              : QString(" All agree far away.");
             session_.say(words);
+            agreed_.reset();
+            if (const Shot* now = session_.shot(); now && r.agreement) agreed_ = {now->rig, *r.agreement};
+            refresh();
         };
     });
 }
@@ -317,6 +316,13 @@ void PointsPanel::refresh() {
                               .arg(r.rms.arcmin, 0, 'f', 2)
                               .arg(r.points)
                               .arg(r.dropped));
+    if (agreed_ && agreed_->rig == shot->rig)
+        facts_->setText(
+            facts_->text() +
+            QString("\nSo that eyes agree in height, each lens is bent by half: pictures move by up to "
+                    "%1 px, straight lines bend by up to %2 px (half sphere 2048 a side)")
+                .arg(agreed_->how.size_px, 0, 'f', 1)
+                .arg(agreed_->how.bends_px, 0, 'f', 1));
     const SolveSettings& s = shot->calibration.solving;
     samples_->setValue(s.samples);
     pick_->setCurrentIndex(int(s.pick));

@@ -4,6 +4,9 @@
 #include "app/session/background_job.h"
 #include "app/stations/points/region_tool.h"
 #include "app/widgets/panel.h"
+#include "solve/bundle/vertical_agreement.h"
+
+#include <optional>
 
 class QCheckBox;
 class QComboBox;
@@ -48,6 +51,11 @@ class PointsPanel : public Panel {
     QPushButton *find_, *again_;
     NumberField* limit_;
     QListWidget* kept_;
+    struct Agreed {
+        Rig rig; ///< as that solve left it
+        VerticalAgreement how;
+    };
+    std::optional<Agreed> agreed_; ///< of the last solve here
 };
 
 } // namespace porb::app
