@@ -564,23 +564,23 @@ SphereGrid SeamZones::field(std::span<const Weighed> moments, const FlowSettings
 }
 
 namespace {
-/// A grid on more cells, read bilinearly on the square itself.
+/// What a grid holds at cell (x, y) of one on `times` as many cells a side, read bilinearly on the square
+/// itself.
+void read_finer(const SphereGrid& grid, int times, int x, int y, float* to) {
+    const float u = (float(x) + 0.5f) / float(times) - 0.5f, v = (float(y) + 0.5f) / float(times) - 0.5f;
+    const int iu = int(std::floor(u)), iv = int(std::floor(v)), next = grid.channels;
+    const float fu = u - float(iu), fv = v - float(iv);
+    const float *p = grid.cell(iu, iv), *q = grid.cell(iu, iv + 1);
+    for (int c = 0; c < next; ++c) {
+        const float top = p[c] + fu * (p[c + next] - p[c]), low = q[c] + fu * (q[c + next] - q[c]);
+        to[c] = top + fv * (low - top);
+    }
+}
 SphereGrid enlarged(const SphereGrid& grid, int times) {
     SphereGrid out(grid.side * times, grid.channels);
     parallel_ranges(out.side, 16, [&](int begin, int end) {
         for (int y = begin; y < end; ++y)
-            for (int x = 0; x < out.side; ++x) {
-                const float u = (float(x) + 0.5f) / float(times) - 0.5f,
-                            v = (float(y) + 0.5f) / float(times) - 0.5f;
-                const int iu = int(std::floor(u)), iv = int(std::floor(v)), next = grid.channels;
-                const float fu = u - float(iu), fv = v - float(iv);
-                const float *p = grid.cell(iu, iv), *q = grid.cell(iu, iv + 1);
-                for (int c = 0; c < next; ++c) {
-                    const float top = p[c] + fu * (p[c + next] - p[c]),
-                                low = q[c] + fu * (q[c + next] - q[c]);
-                    out.cell(x, y)[c] = top + fv * (low - top);
-                }
-            }
+            for (int x = 0; x < out.side; ++x) read_finer(grid, times, x, y, out.cell(x, y));
     });
     return out;
 }
@@ -637,7 +637,6 @@ DistanceField SeamZones::fine(std::span<const Weighed> moments, const FlowSettin
     const Drawn rough = drawn(told_by, flow, true);
     DistanceField out{enlarged(rough.field, kFiner), {}, {}};
     const int side = out.grid.side;
-    const SphereGrid parts = enlarged(rough.parts, kFiner);
     const Bounds bounds = bounds_of(rough.field, rough.nearest);
     const auto most = float(1.5 * me.nearest);
     std::vector<CarveMaps> maps(me.pairs.size());
@@ -661,7 +660,6 @@ DistanceField SeamZones::fine(std::span<const Weighed> moments, const FlowSettin
             std::vector<float> steps;
             for (int k = begin; k < end; ++k) {
                 const int x = nodes[std::size_t(k)].cell % side, y = nodes[std::size_t(k)].cell / side;
-                if (parts.cell(x, y)[1] <= 0) continue;
                 const float low = bounds.least.at<float>(y / kFiner, x / kFiner),
                             high = bounds.most.at<float>(y / kFiner, x / kFiner);
                 const auto step = float(smooth(double((high - low - kStepBegins) / (kStepIs - kStepBegins))));
@@ -672,18 +670,21 @@ DistanceField SeamZones::fine(std::span<const Weighed> moments, const FlowSettin
             std::vector<float> found(searches.size());
             carve(maps[p], nodes, searches, found);
             for (std::size_t i = 0; i < found.size(); ++i) {
-                const int cell_at = nodes[std::size_t(searches[i].node)].cell;
-                const float* const part = parts.cell(cell_at % side, cell_at / side);
+                const int at = nodes[std::size_t(searches[i].node)].cell, x = at % side, y = at / side;
+                float part[4];
+                read_finer(rough.parts, kFiner, x, y, part);
+                if (part[1] <= 0) continue;
                 // Beside things that hide others, what one camera alone sees correlates with nothing.
                 const float counts = part[1] * std::max(part[2], steps[i]);
-                float& cell = out.grid.cell(cell_at % side, cell_at / side)[0];
+                float& cell = out.grid.cell(x, y)[0];
                 cell += steps[i] * (part[0] + counts * (found[i] - own_agree) - cell);
             }
         });
     }
     smooth_fine_borders(out.grid, me.borders);
     out.grid.close_edges();
-    if (!areas.empty()) apply_areas(out.grid, channel_of(parts, 3), areas, me.key, me.agree);
+    if (!areas.empty())
+        apply_areas(out.grid, enlarged(channel_of(rough.parts, 3), kFiner), areas, me.key, me.agree);
     out.hidden = hidden_cameras(out.grid, me.viewpoints, me.known, me.soft_cells);
     out.silhouettes = silhouettes_of(out.grid, out.hidden, me.known, me.soft_cells);
     return out;
