@@ -32,8 +32,9 @@ constexpr int kSameBlock = 5;
 constexpr float kSame = 4, kOther = 10;            ///< grey levels
 constexpr float kAsBright = 16, kOtherBright = 32; ///< of surroundings; a third of a stop is about 14
 constexpr double kEdge = 5, kColourEdge = 2; ///< grey levels; of colours, of the channel that differs most
-constexpr int kPastRim = 13;     ///< places a side about what b sees: what is read of it lies no further out
-constexpr float kUnsure = 0.02f; ///< what counts where nothing was matched, against 1
+constexpr int kPastRim = 13; ///< places a side about what b sees: what is read of it lies no further out
+constexpr double kLeastGain = 1.06, kMostGain = 2; ///< of bytes, which are on the curve
+constexpr float kUnsure = 0.02f;                   ///< what counts where nothing was matched, against 1
 
 /// Fills what could not be matched with the farther of its neighbours in the row: mostly it is ground that a
 /// nearer thing hides from one of the two.
@@ -250,6 +251,23 @@ SemiGlobalMatch matched(const SeenStrip& a, const SeenStrip& b, cv::Range column
     return {all.parallax(wide.inner), all.known(wide.inner), all.hidden(wide.inner)};
 }
 
+/// a's colours, as bright in each channel as b's where both look: cameras whose exposure or white was not
+/// matched show nothing in one colour, and would be matched nowhere. What differs little is left alone, since
+/// parallax makes means differ, too.
+cv::Mat levelled(const cv::Mat& a, const cv::Mat& b, const cv::Mat& both) {
+    const cv::Scalar of_a = cv::mean(a, both), of_b = cv::mean(b, both);
+    cv::Scalar gains;
+    double most = 1;
+    for (int c = 0; c < a.channels(); ++c) {
+        gains[c] = std::clamp(of_b[c] / std::max(of_a[c], 1.0), 1 / kMostGain, kMostGain);
+        most = std::max({most, gains[c], 1 / gains[c]});
+    }
+    if (most < kLeastGain) return a;
+    cv::Mat out;
+    cv::multiply(a, gains, out);
+    return out;
+}
+
 void keep_parallax(const StripUpdate& update, cv::Mat& parallax) {
     match_of(*update.before).parallax.copyTo(parallax, ~update.of_b);
 }
@@ -271,7 +289,9 @@ StripMatch match_strip(const cv::Mat& a_picture, const cv::Mat& b_picture, const
     a_mask.seen.copyTo(a_looks, update.of_a);
     b_mask.seen.copyTo(b_looks, update.of_b);
     if (!columns.empty()) {
-        const SemiGlobalMatch found = matched({a_picture, a_looks}, {b_picture, b_looks}, columns, search);
+        const cv::Mat level_a =
+            search.to_edges ? levelled(a_picture, b_picture, a_mask.seen & b_mask.seen) : a_picture;
+        const SemiGlobalMatch found = matched({level_a, a_looks}, {b_picture, b_looks}, columns, search);
         found.parallax.copyTo(parallax.colRange(columns));
         found.known.copyTo(known.colRange(columns));
         hidden = found.hidden;
