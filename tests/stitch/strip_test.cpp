@@ -538,19 +538,25 @@ TEST_CASE("cameras that expose differently are matched by colour all the same") 
     constexpr int rows = 100, columns = 260, ground = 6;
     cv::Mat wall(rows, columns + ground, CV_8UC3);
     for (int c = 0; c < 3; ++c) {
-        const cv::Mat channel = texture(rows, columns + ground, unsigned(40 + c)) / 4 + 60;
+        const cv::Mat channel = texture(rows, columns + ground, unsigned(40 + c)) / 8 + 150;
         cv::insertChannel(channel, wall, c);
     }
     const cv::Mat a = wall.colRange(ground, columns + ground).clone();
     cv::Mat b;
-    cv::multiply(wall.colRange(0, columns), cv::Scalar(0.8, 0.85, 0.72), b); // a third of a stop and more
+    cv::multiply(wall.colRange(0, columns), cv::Scalar(0.7, 0.75, 0.66), b); // half a stop and more
+    cv::RNG random(44);
+    for (const cv::Mat& m : {a, b}) {
+        cv::Mat grain(m.size(), CV_8UC3), own = m;
+        random.fill(grain, cv::RNG::NORMAL, 0, 6);
+        cv::add(own, grain, own);
+    }
     const StripMask whole = strip_mask(cv::Mat(rows, columns, CV_8U, cv::Scalar(255)));
     StripSearch search{32};
     search.to_edges = true, search.smoothing = 0.1;
     const StripMatch match = match_strip(a, b, whole, whole, search);
     const cv::Mat inner = match.parallax(cv::Rect(40, 4, columns - 50, rows - 8));
-    CHECK(cv::countNonZero(cv::abs(inner - ground) > 0.5) < 0.02 * double(inner.total()));
-    CHECK(match.trust > 0.9);
+    // Nearly twice as much without colours that were made alike, of which order alone is left.
+    CHECK(cv::countNonZero(cv::abs(inner - ground) > 0.5) / double(inner.total()) < 0.09);
 }
 
 TEST_CASE("what did not change since a moment before is kept, what did is matched anew") {
