@@ -9,6 +9,8 @@
 // must come after foreach_target.h
 #include <hwy/highway.h>
 
+#include "stitch/distances/strip_read-inl.h"
+
 #ifndef PORB_CARVE_COMMON
 #define PORB_CARVE_COMMON
 namespace porb {
@@ -40,14 +42,9 @@ using Mask = hn::Mask<D>;
 HWY_ATTR inline V ReadSurface(const CarveMap& map, V x, V y) {
     const D d;
     const Di di;
-    const auto inner = [&](V at, int size, Vi& whole) HWY_ATTR {
-        const V c = hn::Min(hn::Max(hn::Sub(at, hn::Set(d, 0.5f)), hn::Zero(d)), hn::Set(d, float(size - 1)));
-        whole = hn::Min(hn::ConvertTo(di, c), hn::Set(di, size - 2));
-        return hn::Sub(c, hn::ConvertTo(d, whole));
-    };
     Vi ix, iy;
-    const V fx = inner(x, map.width, ix), fy = inner(y, map.height, iy), one = hn::Set(d, 1.0f),
-            half = hn::Set(d, 0.5f);
+    const V fx = between_places(d, di, x, map.width, ix), fy = between_places(d, di, y, map.height, iy),
+            one = hn::Set(d, 1.0f), half = hn::Set(d, 0.5f);
     const Vi first = hn::Add(hn::Mul(iy, hn::Set(di, map.width)), ix);
     const V v0 = hn::GatherIndex(d, map.told, first), v1 = hn::GatherIndex(d, map.told + 1, first),
             v2 = hn::GatherIndex(d, map.told + map.width, first),

@@ -11,6 +11,8 @@
 // must come after foreach_target.h
 #include <hwy/highway.h>
 
+#include "stitch/distances/strip_read-inl.h"
+
 #ifndef PORB_FOLLOW_DISTANCE_COMMON
 #define PORB_FOLLOW_DISTANCE_COMMON
 namespace porb {
@@ -45,15 +47,10 @@ struct Among {
 HWY_ATTR inline Among among(const StripReading& r, V x, V y) {
     const D d;
     const Di di;
-    const auto inner = [&](V at, int size, Vi& whole) HWY_ATTR {
-        const V c = hn::Min(hn::Max(hn::Sub(at, hn::Set(d, 0.5f)), hn::Zero(d)), hn::Set(d, float(size - 1)));
-        whole = hn::Min(hn::ConvertTo(di, c), hn::Set(di, size - 2));
-        return hn::Sub(c, hn::ConvertTo(d, whole));
-    };
     Vi ix, iy;
     Among out;
-    out.fx = inner(x, r.width, ix);
-    out.fy = inner(y, r.height, iy);
+    out.fx = between_places(d, di, x, r.width, ix);
+    out.fy = between_places(d, di, y, r.height, iy);
     out.first = hn::Add(hn::Mul(iy, hn::Set(di, r.width)), ix);
     return out;
 }
