@@ -9,6 +9,8 @@
 #include <QSettings>
 #include <QVBoxLayout>
 
+#include <cmath>
+
 namespace porb::app {
 
 namespace {
@@ -18,12 +20,16 @@ constexpr double kGigabyte = 1e9;
 double default_gb() {
     return double(CacheBound::default_bytes()) / kGigabyte;
 }
+
+// To the nearest: what was made of a number of bytes is to give that number again.
+std::size_t bytes_of(double gigabytes) {
+    return std::size_t(std::llround(gigabytes * kGigabyte));
+}
 } // namespace
 
 std::shared_ptr<CacheBound> chosen_memory() {
     const double chosen = QSettings().value(kSetting, default_gb()).toDouble();
-    return std::make_shared<CacheBound>(
-        std::size_t((kMemory_gb.holds(chosen) ? chosen : default_gb()) * kGigabyte));
+    return std::make_shared<CacheBound>(bytes_of(kMemory_gb.holds(chosen) ? chosen : default_gb()));
 }
 
 void ask_for_memory(CacheBound& memory, QWidget* parent) {
@@ -54,7 +60,7 @@ void ask_for_memory(CacheBound& memory, QWidget* parent) {
     QObject::connect(again, &QPushButton::clicked, field, [field] { field->set_quietly(default_gb()); });
     QObject::connect(buttons, &QDialogButtonBox::rejected, dialog, &QDialog::reject);
     QObject::connect(buttons, &QDialogButtonBox::accepted, dialog, [dialog, field, &memory] {
-        memory.set_limit(std::size_t(field->value() * kGigabyte));
+        memory.set_limit(bytes_of(field->value()));
         QSettings().setValue(kSetting, field->value());
         dialog->accept();
     });
