@@ -63,6 +63,19 @@ struct Take {
     const Shot& shot() const { return project.shots[0]; }
 };
 
+/// What an encoder is given, as it is drawn.
+struct DrawnPlanes {
+    explicit DrawnPlanes(const Target& target)
+        : memory(std::size_t(target.width) * std::size_t(target.height) * 3 / 2) {
+        const std::size_t size = memory.size() / 3 * 2;
+        planes.width = target.width, planes.height = target.height;
+        planes.plane = {memory.data(), memory.data() + size, memory.data() + size * 5 / 4};
+        planes.stride = {target.width, target.width / 2, target.width / 2};
+    }
+    std::vector<std::uint8_t> memory;
+    YuvPlanes<std::uint8_t> planes;
+};
+
 /// As in a master: reading the next frame and blending this one side by side.
 void frames_of(const Take& take, Composer& composer, const std::vector<View>& eyes, int first, int count,
                int step) {
@@ -77,17 +90,9 @@ void frames_of(const Take& take, Composer& composer, const std::vector<View>& ey
         }
         read.close();
     });
-    const Target& target = eyes[0].target;
-    const auto size = std::size_t(target.width) * std::size_t(target.height);
-    std::vector<std::uint8_t> memory(size * 3 / 2);
+    DrawnPlanes out(eyes[0].target);
     while (const auto made = read.take())
-        for (const auto& gathered : *made) {
-            YuvPlanes<std::uint8_t> out;
-            out.width = target.width, out.height = target.height;
-            out.plane = {memory.data(), memory.data() + size, memory.data() + size * 5 / 4};
-            out.stride = {out.width, out.width / 2, out.width / 2};
-            composer.blend(gathered, out);
-        }
+        for (const auto& gathered : *made) composer.blend(gathered, out.planes);
     reader.join();
 }
 
@@ -137,8 +142,16 @@ void parts(const Take& take, int count) {
     };
     row("distances of one moment", cost_of([&] { field({&moments.back(), 1}); }), count);
     row("distances of seven moments", cost_of([&] { field(moments); }), count);
+    const View view = view_of_width(3840, 0);
+    const auto gathered =
+        composer.gather(take.project, take.shot(), frame_time(60, take.shot().timing.rate), view);
+    DrawnPlanes out(view.target);
+    row("drawing 3840 x 1920", cost_of([&] {
+            for (int i = 0; i < count; ++i) composer.blend(gathered, out.planes);
+        }),
+        count);
     const auto megabytes = [](std::size_t bytes) { return double(bytes) / 1e6; };
-    const auto master = composer.plan_for(plan_key(take.shot(), view_of_width(3840, 0), Seconds(0)));
+    const auto master = composer.plan_for(plan_key(take.shot(), view, Seconds(0)));
     fmt::print("megabytes: a plan for 3840 x 1920 {:.0f}, zones {:.0f}, a matched moment {:.1f}\n",
                megabytes(master->bytes()), megabytes(zones->bytes()),
                megabytes(SeamZones::bytes_of(*moments[0].matched)));

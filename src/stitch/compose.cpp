@@ -289,7 +289,7 @@ std::shared_ptr<const DistanceField> Composer::distances_from_centre(const Proje
             return std::make_shared<const DistanceField>(
                 moment.zones.flow.fine_edges
                     ? m.zones->fine(m.weighed, moment.flow, moment.areas)
-                    : DistanceField{m.zones->field(m.weighed, moment.flow, moment.areas), {}, {}});
+                    : DistanceField{m.zones->field(m.weighed, moment.flow, moment.areas), {}, {}, {}});
         },
         [](const auto& field) { return field->bytes(); });
 }
@@ -410,6 +410,7 @@ FrameParts parts_of(const Composer::Gathered& gathered) {
     if (gathered.distances)
         frame.distances = &gathered.distances->grid, frame.hidden = gathered.distances->hidden,
         frame.silhouettes = &gathered.distances->silhouettes;
+    frame.outlines = &gathered.distances->outlines;
     return frame;
 }
 } // namespace

@@ -79,6 +79,31 @@ TEST_CASE("a near thing hides from each camera what a ray to it meets") {
     CHECK(hidden_cameras(grid, viewpoints, nothing, 1).empty());
 }
 
+TEST_CASE("away from outlines neither sides nor shadows lie") {
+    const Scene scene;
+    const SphereGrid grid = scene.field();
+    const Viewpoint viewpoints[] = {{3, {0.1, 0.02, 0}}, {5, {-0.05, 0, 0.08}}};
+    const auto hidden = hidden_cameras(grid, viewpoints, {}, 1);
+    const Silhouettes silhouettes = silhouettes_of(grid, hidden, {}, 1);
+    const bool sides = GENERATE(true, false); // each alone is found, too
+    const OutlineBlocks outlines = outline_blocks(
+        grid.side, sides ? std::span<const std::uint64_t>() : hidden, sides ? silhouettes : Silhouettes());
+    const int wide = grid.side + 2;
+    int missed = 0, found = 0;
+    for (int v = 0; v <= grid.side; ++v)
+        for (int u = 0; u <= grid.side; ++u) {
+            const int cell = v * wide + u,
+                      block = (v >> 2) * OutlineBlocks::blocks_along(grid.side) + (u >> 2);
+            bool any = sides && silhouettes.touches(cell, grid.side);
+            for (const int c : {cell, cell + 1, cell + wide, cell + wide + 1})
+                any = any || (!sides && hidden[std::size_t(c)] != 0);
+            if (any) ++found, missed += !outlines.beside[std::size_t(block)];
+        }
+    CHECK(found > 500);
+    CHECK(missed == 0);
+    CHECK(std::count(outlines.beside.begin(), outlines.beside.end(), 1) < int(outlines.beside.size()) / 20);
+}
+
 TEST_CASE("weight of who does not see goes to who does, and the sum stays") {
     const auto shared_out = [](std::vector<float> weights, const std::vector<float>& visible,
                                std::size_t count) {

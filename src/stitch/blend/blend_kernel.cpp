@@ -60,7 +60,8 @@ class Blender {
             least_alike_ = 0; // nothing is laid on each other
             std::fill(agreement_, agreement_ + kSegment, 0.0f);
         }
-        if (moves && frame_.silhouettes && !frame_.silhouettes->empty() && find_sides())
+        beside_outline_ = moves && lies_beside_outline();
+        if (beside_outline_ && frame_.silhouettes && !frame_.silhouettes->empty() && find_sides())
             both_sides(c, segment, count, to);
         else
             one_side(c, segment, nearer, to);
@@ -70,7 +71,7 @@ class Blender {
     /// At the distances of nearer_; of what is hidden on that side.
     HWY_ATTR void one_side(const Contribution* c, const Segment& segment, const float* nearer, Channels& to) {
         const bool hides =
-            nearer && !frame_.hidden.empty() && find_visible(c, segment.count + segment.reserves);
+            beside_outline_ && !frame_.hidden.empty() && find_visible(c, segment.count + segment.reserves);
         if (segment.count == 1 && c->full && frame_.lights.empty() && !hides)
             alone(*c, nearer, to);
         else
@@ -119,7 +120,8 @@ class Blender {
     /// The cells of a grid (optics/sphere_grid.h) at or before where a segment places, and how far past their
     /// middles that is. Its directions follow a parabola through its nodes.
     struct GridPlaces {
-        std::int32_t cell[kSegment]; ///< cells past the first of those around the grid
+        std::int32_t cell[kSegment];  ///< cells past the first of those around the grid
+        std::int32_t block[kSegment]; ///< OutlineBlocks
         float fx[kSegment], fy[kSegment];
     };
     HWY_ATTR void find_grid_places(const SphereGrid& grid, int count, GridPlaces& to) const {
@@ -127,7 +129,8 @@ class Blender {
         const hn::RebindToSigned<decltype(d)> di;
         const auto one = hn::Set(d, 1.0f), half = hn::Set(d, 0.5f), two = hn::Set(d, 2.0f);
         const auto half_side = hn::Set(d, 0.5f * float(grid.side));
-        const auto last = hn::Set(di, grid.side), row = hn::Set(di, grid.side + 2);
+        const auto last = hn::Set(di, grid.side), row = hn::Set(di, grid.side + 2),
+                   blocks = hn::Set(di, OutlineBlocks::blocks_along(grid.side));
         for (int i = 0; i < count; i += int(hn::Lanes(d))) {
             const auto t = hn::Mul(hn::Iota(d, float(i)), hn::Set(d, 1.0f / float(count - 1)));
             const auto t2 = hn::Mul(two, t), w0 = hn::Mul(hn::Sub(t2, one), hn::Sub(t, one)),
@@ -151,6 +154,9 @@ class Blender {
             hn::StoreU(hn::Sub(u, hn::ConvertTo(d, iu)), d, to.fx + i);
             hn::StoreU(hn::Sub(v, hn::ConvertTo(d, iv)), d, to.fy + i);
             hn::StoreU(hn::Add(hn::Mul(iv, row), iu), di, to.cell + i);
+            hn::StoreU(hn::Add(hn::Mul(hn::ShiftRight<OutlineBlocks::kShift>(iv), blocks),
+                               hn::ShiftRight<OutlineBlocks::kShift>(iu)),
+                       di, to.block + i);
         }
     }
 
@@ -193,6 +199,16 @@ class Blender {
             }
             nearer_[i] = here[0] - agree, agreement_[i] = here[1];
         }
+    }
+
+    /// Whether there is anything for find_sides() or find_visible(): mostly not, and what they would look at
+    /// is large. After find_nearer().
+    bool lies_beside_outline() const {
+        if (!frame_.outlines || frame_.outlines->beside.empty()) return true;
+        std::uint8_t any = 0;
+        for (int i = 0; i < distance_places_; ++i)
+            any |= frame_.outlines->beside[std::size_t(distance_at_.block[i])];
+        return any != 0;
     }
 
     /// Both sides of what the field steps between at a segment's pixels; false where it does not. After
@@ -248,10 +264,11 @@ class Blender {
     /// all. After find_nearer().
     bool find_visible(const Contribution* c, std::uint32_t contributions) {
         const int row = frame_.distances->side + 2, places = distance_places_;
-        std::uint64_t any = 0, mine = 0;
+        std::uint64_t masks[kSegment][4], any = 0, mine = 0;
         for (int i = 0; i < places; ++i) {
             const std::int32_t cell = distance_at_.cell[i];
-            for (const int offset : {0, 1, row, row + 1}) any |= hidden_at(cell + offset);
+            const std::int32_t about[4] = {cell, cell + 1, cell + row, cell + row + 1};
+            for (int k = 0; k < 4; ++k) any |= masks[i][k] = hidden_at(about[k]);
         }
         for (std::uint32_t k = 0; any && k < contributions; ++k)
             mine |= hidden_bit(plan_.cameras[c[k].camera].index);
@@ -266,11 +283,9 @@ class Blender {
             }
             float at[kSegment + 1];
             for (int i = 0; i < places; ++i) {
-                const auto sees = [&](int offset) {
-                    return (hidden_at(distance_at_.cell[i] + offset) & bit) == 0 ? 1.0f : 0.0f;
-                };
+                const auto sees = [&](int which) { return (masks[i][which] & bit) == 0 ? 1.0f : 0.0f; };
                 const float fx = distance_at_.fx[i], upper = sees(0) + fx * (sees(1) - sees(0)),
-                            lower = sees(row) + fx * (sees(row + 1) - sees(row));
+                            lower = sees(2) + fx * (sees(3) - sees(2));
                 at[i] = upper + distance_at_.fy[i] * (lower - upper);
             }
             for (int i = 0; i < kSegment; ++i) {
@@ -285,15 +300,36 @@ class Blender {
         return true;
     }
 
-    /// Takes weight from those that do not see: share_out_hidden() at each pixel.
-    void share_out(std::uint32_t count, std::uint32_t contributions) {
-        float weights[kMostShared], visible[kMostShared];
+    /// Takes weight from those that do not see: share_out_hidden() for all of a segment's pixels side by
+    /// side.
+    HWY_ATTR void share_out(std::uint32_t count, std::uint32_t contributions) {
+        const hn::CappedTag<float, kSegment> d;
         const std::uint32_t n = std::min<std::uint32_t>(contributions, kMostShared);
-        for (std::size_t i = 0; i < kSegment; ++i) {
-            for (std::uint32_t k = 0; k < n; ++k)
-                weights[k] = weights_[k * kSegment + i], visible[k] = visible_[k * kSegment + i];
-            share_out_hidden({weights, n}, {visible, n}, std::min(count, n));
-            for (std::uint32_t k = 0; k < n; ++k) weights_[k * kSegment + i] = weights[k];
+        const auto one = hn::Set(d, 1.0f), zero = hn::Zero(d);
+        for (std::size_t i = 0; i < kSegment; i += hn::Lanes(d)) {
+            float* const weights = weights_.data() + i;
+            const float* const visible = visible_.data() + i;
+            const auto claim = [&](std::uint32_t k) HWY_ATTR {
+                const auto w = hn::LoadU(d, weights + k * kSegment), v = hn::LoadU(d, visible + k * kSegment),
+                           square = hn::Mul(v, v),
+                           counts = hn::Add(w, hn::Set(d, k <= count ? kFirstClaim : kOtherClaim));
+                return hn::MulAdd(counts, hn::Mul(square, square), hn::Mul(w, hn::Set(d, kUnseenClaim)));
+            };
+            auto missing = zero, claims = zero;
+            for (std::uint32_t k = 0; k < n; ++k) {
+                missing = hn::MulAdd(hn::LoadU(d, weights + k * kSegment),
+                                     hn::Sub(one, hn::LoadU(d, visible + k * kSegment)), missing);
+                claims = hn::Add(claims, claim(k));
+            }
+            const auto shared_out = hn::And(hn::Gt(missing, zero), hn::Gt(claims, zero));
+            if (hn::AllFalse(d, shared_out)) continue;
+            const auto for_each = hn::Div(missing, hn::IfThenElse(shared_out, claims, one));
+            for (std::uint32_t k = 0; k < n; ++k) {
+                const auto w = hn::LoadU(d, weights + k * kSegment);
+                const auto seen = hn::Mul(w, hn::LoadU(d, visible + k * kSegment));
+                hn::StoreU(hn::IfThenElse(shared_out, hn::MulAdd(for_each, claim(k), seen), w), d,
+                           weights + k * kSegment);
+            }
         }
     }
 
@@ -464,6 +500,7 @@ class Blender {
     alignas(64) float nearer_[kSegment], agreement_[kSegment] = {}, light_[kSegment * 4];
     float least_alike_ = 0;
     enum class Side { whole, near, far } side_ = Side::whole;
+    bool beside_outline_ = false;                                 ///< of lies_beside_outline()
     float near_[kSegment], far_[kSegment], near_share_[kSegment]; ///< of find_sides()
     GridPlaces distance_at_;                                      ///< of find_nearer()
     std::vector<float> weights_, visible_;

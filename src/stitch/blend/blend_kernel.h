@@ -27,6 +27,8 @@ struct FrameParts {
     std::span<const std::uint64_t> hidden{};
     /// Of `distances`: there both sides are drawn and mixed. Or none.
     const Silhouettes* silhouettes = nullptr;
+    /// Of both: what lies in other blocks is not asked for either. Or none.
+    const OutlineBlocks* outlines = nullptr;
 };
 
 /// Follows rows [begin, end) of a plan: samples, tones, weighs and adds the sources into `out`. The widest

@@ -25,7 +25,7 @@ GridPlace place_in(const SphereGrid& grid, const Vec3& direction) {
 
 void blend_rows_reference(const BlendPlan& plan, const FrameParts& frame,
                           std::span<const std::array<double, 2>> falloffs, int begin, int end, Picture& out) {
-    const auto& [sources, tones, distances, lights, filter, hidden, silhouettes] = frame;
+    const auto& [sources, tones, distances, lights, filter, hidden, silhouettes, outlines] = frame;
     const int before = filter == Filter::cubic ? 1 : 0, reads = filter == Filter::cubic ? 4 : 2;
     for (int y = begin; y < end; ++y)
         for (int x = 0; x < plan.width; ++x) {

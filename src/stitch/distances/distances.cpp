@@ -615,7 +615,7 @@ DistanceField SeamZones::fine(std::span<const Weighed> moments, const FlowSettin
     const Impl& me = *impl_;
     const std::vector<StripMatch> told_by = told(moments);
     const Drawn rough = drawn(told_by, flow, true);
-    DistanceField out{enlarged(rough.field, kFiner), {}, {}};
+    DistanceField out{enlarged(rough.field, kFiner), {}, {}, {}};
     const int side = out.grid.side;
     const Bounds bounds = bounds_of(rough.field, rough.nearest);
     const auto most = float(1.5 * me.nearest);
@@ -667,16 +667,18 @@ DistanceField SeamZones::fine(std::span<const Weighed> moments, const FlowSettin
         apply_areas(out.grid, enlarged(channel_of(rough.parts, 3), kFiner), areas, me.key, me.agree);
     out.hidden = hidden_cameras(out.grid, me.viewpoints, me.known, me.soft_cells);
     out.silhouettes = silhouettes_of(out.grid, out.hidden, me.known, me.soft_cells);
+    out.outlines = outline_blocks(out.grid.side, out.hidden, out.silhouettes);
     return out;
 }
 
 DistanceField SeamZones::seen_by(const DistanceField& from_centre, const RigEyeRays& eye,
                                  const std::optional<SphereBlocks>& blocks) const {
     const Impl& me = *impl_;
-    DistanceField out{eye_field(from_centre.grid, eye, blocks ? &*blocks : nullptr), {}, {}};
+    DistanceField out{eye_field(from_centre.grid, eye, blocks ? &*blocks : nullptr), {}, {}, {}};
     if (!me.edges) return out;
     out.hidden = hidden_cameras(out.grid, me.viewpoints, me.known, me.soft_cells, eye);
     out.silhouettes = silhouettes_of(out.grid, out.hidden, me.known, me.soft_cells);
+    out.outlines = outline_blocks(out.grid.side, out.hidden, out.silhouettes);
     return out;
 }
 

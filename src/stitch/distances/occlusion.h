@@ -17,8 +17,9 @@ struct DistanceField {
     /// i from seeing what the grid tells. Empty: every camera sees everything.
     std::vector<std::uint64_t> hidden;
     Silhouettes silhouettes; ///< where the grid steps; empty: it is read as it is
+    OutlineBlocks outlines;  ///< of these two
     std::size_t bytes() const {
-        return grid.bytes() + hidden.size() * sizeof(std::uint64_t) + silhouettes.bytes();
+        return grid.bytes() + hidden.size() * sizeof(std::uint64_t) + silhouettes.bytes() + outlines.bytes();
     }
 };
 

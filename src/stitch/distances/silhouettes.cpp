@@ -104,6 +104,33 @@ Silhouettes silhouettes_of(const SphereGrid& field, std::span<const std::uint64_
     return out;
 }
 
+OutlineBlocks outline_blocks(int side, std::span<const std::uint64_t> hidden,
+                             const Silhouettes& silhouettes) {
+    constexpr int size = 1 << OutlineBlocks::kShift;
+    const int wide = side + 2, along = OutlineBlocks::blocks_along(side);
+    OutlineBlocks out;
+    out.beside.assign(std::size_t(along) * std::size_t(along), 0);
+    parallel_ranges(along, 8, [&](int begin, int end) {
+        const auto any_in = [&](int left, int right, int y) {
+            for (auto i = std::size_t(y) * std::size_t(wide) + std::size_t(left),
+                      last = i + std::size_t(right - left);
+                 i <= last; ++i)
+                if ((!hidden.empty() && hidden[i] != 0) || (!silhouettes.empty() && silhouettes.at[i] >= 0))
+                    return true;
+            return false;
+        };
+        for (int by = begin; by < end; ++by)
+            for (int bx = 0; bx < along; ++bx) {
+                const int left = bx * size, right = std::min(left + size, wide - 1),
+                          bottom = std::min((by + 1) * size, wide - 1);
+                bool any = false;
+                for (int y = by * size; y <= bottom && !any; ++y) any = any_in(left, right, y);
+                out.beside[std::size_t(by) * std::size_t(along) + std::size_t(bx)] = any;
+            }
+    });
+    return out;
+}
+
 SidesThere sides_between(const Silhouettes& silhouettes, const SphereGrid& field, std::int32_t cell, float fx,
                          float fy) {
     const int wide = field.side + 2;

@@ -39,6 +39,19 @@ struct Silhouettes {
 Silhouettes silhouettes_of(const SphereGrid& field, std::span<const std::uint64_t> hidden,
                            std::span<const char> known, double soft_cells);
 
+/// Blocks of cells of a field, its border included, beside which something ends or is hidden: elsewhere
+/// neither its silhouettes nor what it hides need be looked at. A block counts what is read between its cells
+/// and the next ones right of and below them.
+struct OutlineBlocks {
+    static constexpr int kShift = 2; ///< of a cell's place, to its block's
+    static constexpr int blocks_along(int side) { return ((side + 1) >> kShift) + 1; }
+    std::vector<std::uint8_t> beside; ///< row by row, blocks_along(side) each; empty: not known
+    std::size_t bytes() const { return beside.size(); }
+};
+/// `hidden` and `silhouettes` are those of a field with `side` cells a side; either may be empty. Some 2 ms
+/// for 1152 cells a side.
+OutlineBlocks outline_blocks(int side, std::span<const std::uint64_t> hidden, const Silhouettes& silhouettes);
+
 /// The two sides read between four cells, `fx` and `fy` past the middle of the first. Cells without an entry
 /// lie on the side of those that have one.
 struct SidesThere {

@@ -441,12 +441,9 @@ void narrow_weights(std::span<float> weights, float agreement, int feather_power
 }
 
 void share_out_hidden(std::span<float> weights, std::span<const float> visible, std::size_t count) {
-    constexpr float kFirst = 0.02f, kOther = 0.0005f; // what counts where there is no weight
-    constexpr float kUnseen =
-        1e-4f; // of its weight, where it does not see: so that nothing jumps where nobody does
     const auto claim = [&](std::size_t k) { // of who hardly sees: next to nothing
         const float v = visible[k] * visible[k];
-        return (weights[k] + (k <= count ? kFirst : kOther)) * v * v + kUnseen * weights[k];
+        return (weights[k] + (k <= count ? kFirstClaim : kOtherClaim)) * v * v + kUnseenClaim * weights[k];
     };
     float missing = 0, claims = 0;
     for (std::size_t k = 0; k < weights.size(); ++k) {

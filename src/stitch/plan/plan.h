@@ -83,6 +83,10 @@ void narrow_weights(std::span<float> weights, float agreement, int feather_power
 /// A camera that is planned to supply less of a pixel (past its reach, cut out, outside a shelter) takes over
 /// nothing there from one that does not see, unless it is among the reserves, too.
 inline constexpr float kSupplies = 1e-3f;
+/// What a contribution that sees claims of what is missing although it has no weight (those with a plan's
+/// weight and the first reserve, and others), and what one claims of its weight that does not see: so that
+/// nothing jumps where nobody does.
+inline constexpr float kFirstClaim = 0.02f, kOtherClaim = 0.0005f, kUnseenClaim = 1e-4f;
 /// Weights at one place where some cameras do not see what is there: `visible` says how far each does, 0 to
 /// 1; `count` contributions come first, then reserves, whose weight is 0. What those lose that do not see
 /// goes to those that do: mainly to those with weight, then to the first reserve. The sum stays. Where nobody
