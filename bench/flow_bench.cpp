@@ -133,6 +133,16 @@ void parts(const Take& take, int count) {
                 zones->match_moment(as_sources(frames->sources), frames->tones, flow);
         }),
         count);
+    if (flow.fine_edges) {
+        const auto later = composer.source_frames(
+            take.project, take.shot(), frame_time(65, take.shot().timing.rate), zones->cameras());
+        row("matching what changed in five frames", cost_of([&] {
+                for (int i = 0; i < count; ++i)
+                    zones->match_moment(as_sources(later->sources), later->tones, flow, {},
+                                        moments.back().matched.get());
+            }),
+            count);
+    }
     const auto field = [&](std::span<const SeamZones::Weighed> of) {
         for (int i = 0; i < count; ++i)
             if (flow.fine_edges)

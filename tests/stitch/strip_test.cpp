@@ -2,6 +2,7 @@
 #include "stitch/distances/follow_distance.h"
 #include "stitch/plan/plan.h"
 #include "stitch/strips/block_match.h"
+#include "stitch/strips/changed_match.h"
 #include "stitch/strips/edge_smooth.h"
 #include "stitch/strips/guide.h"
 #include "stitch/strips/match_kernel.h"
@@ -560,16 +561,19 @@ TEST_CASE("cameras that expose differently are matched by colour all the same") 
 }
 
 TEST_CASE("what did not change since a moment before is kept, what did is matched anew") {
-    constexpr int rows = 120, columns = 300, ground = 4, thing = 24, wide = 30;
+    constexpr int rows = 120, columns = 560, ground = 4, thing = 24, wide = 30;
+    const int second = GENERATE(0, 250); // a thing moves, or two so far apart that each is matched by itself
     const cv::Mat detail = texture(rows, columns + 40, 31) / 3, moving = texture(rows, wide, 32) / 3 + 100;
     cv::RNG random(5);
     const auto view = [&](int at, int shift, double noise) {
         cv::Mat grey(rows, columns, CV_8U), out, grain(rows, columns, CV_8UC3);
         for (int y = 0; y < rows; ++y)
             for (int x = 0; x < columns; ++x)
-                grey.at<std::uint8_t>(y, x) = x >= at && x < at + wide && y > 40 && y < 90
-                                                  ? moving.at<std::uint8_t>(y, x - at)
-                                                  : detail.at<std::uint8_t>(y, x + 10 - shift);
+                grey.at<std::uint8_t>(y, x) =
+                    ((x >= at && x < at + wide) || (x >= at + second && x < at + second + wide)) && y > 40 &&
+                            y < 90
+                        ? moving.at<std::uint8_t>(y, (x - at) % std::max(wide, second))
+                        : detail.at<std::uint8_t>(y, x + 10 - shift);
         cv::cvtColor(grey, out, cv::COLOR_GRAY2BGR);
         random.fill(grain, cv::RNG::NORMAL, 0, noise);
         cv::add(out, grain, out);
@@ -587,7 +591,7 @@ TEST_CASE("what did not change since a moment before is kept, what did is matche
     const StripUpdate update = changed_since(before, later_a, later_b);
     REQUIRE(update.before);
     CHECK(cv::countNonZero(update.of_b) < 0.5 * double(update.of_b.total()));
-    const StripMatch anew = match_strip(later_a, later_b, whole, whole, search, update),
+    const StripMatch anew = match_changed(later_a, later_b, whole, whole, search, update),
                      all = match_strip(later_a, later_b, whole, whole, search);
     cv::Mat of_before;
     before.parallax.convertTo(of_before, CV_32F, 1.0 / 64);
@@ -595,9 +599,12 @@ TEST_CASE("what did not change since a moment before is kept, what did is matche
     const cv::Rect where(150, 42, wide, 46), was(122, 42, 24, 46), inner(40, 4, columns - 50, rows - 8);
     CHECK(cv::countNonZero(cv::abs(anew.parallax(where) - thing) > 1) < 0.05 * where.area());
     CHECK(cv::countNonZero(cv::abs(anew.parallax(was) - ground) > 1) < 0.1 * was.area());
+    CHECK(cv::countNonZero(cv::abs(anew.parallax(where + cv::Point(second, 0)) - thing) > 1) <
+          0.05 * where.area());
     const auto wrong = [&](const StripMatch& m) {
         cv::Mat truth(rows, columns, CV_32F, cv::Scalar(ground));
         truth(cv::Rect(150, 41, wide, 49)).setTo(thing);
+        truth(cv::Rect(150 + second, 41, wide, 49)).setTo(thing);
         return cv::countNonZero(cv::abs(m.parallax(inner) - truth(inner)) > 1) / double(inner.area());
     };
     CHECK(wrong(anew) < wrong(all) + 0.005);
@@ -606,7 +613,7 @@ TEST_CASE("what did not change since a moment before is kept, what did is matche
     const auto [still_a, still_b] = moment(120); // but for noise
     CHECK(cv::countNonZero(changed_since(before, still_a, still_b).of_b) == 0);
     const StripMatch kept =
-        match_strip(still_a, still_b, whole, whole, search, changed_since(before, still_a, still_b));
+        match_changed(still_a, still_b, whole, whole, search, changed_since(before, still_a, still_b));
     CHECK(cv::countNonZero(kept.parallax != of_before) == 0);
     CHECK(std::abs(cv::mean(kept.same)[0] - cv::mean(all.same)[0]) < 0.05);
     CHECK(cv::mean(kept.same)[0] > 0.5);

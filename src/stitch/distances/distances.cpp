@@ -13,6 +13,7 @@
 #include "stitch/plan/line_field.h"
 #include "stitch/plan/plan_lens.h"
 #include "stitch/plan/shapes.h"
+#include "stitch/strips/changed_match.h"
 #include "stitch/strips/guide.h"
 #include "stitch/strips/steadying.h"
 #include "stitch/strips/strip.h"
@@ -443,7 +444,8 @@ SeamZones::MatchedMomentPtr SeamZones::match_moment(std::span<const SourcePictur
             StripUpdate update;
             if (me.edges && before && !before->pairs[std::size_t(i)].parallax.empty())
                 update = changed_since(before->pairs[std::size_t(i)], a, b);
-            const StripMatch match = match_strip(a, b, p.a.mask, p.b.mask, search, update);
+            const StripMatch match = update.before ? match_changed(a, b, p.a.mask, p.b.mask, search, update)
+                                                   : match_strip(a, b, p.a.mask, p.b.mask, search);
             out->pairs[std::size_t(i)] = strip_moment(brightness_of(a), brightness_of(b), match);
         }
     });

@@ -12,14 +12,10 @@ namespace porb {
 namespace {
 
 constexpr int kStillBlock = 5;
-constexpr float kStill = 2.5f,
-                kChanged = 4.5f; ///< grey levels that noise and coding leave, and more than that
+constexpr float kChanged = 4.5f; ///< grey levels: more than noise and coding leave (kStill)
 constexpr float kOdd = 0.7f;     ///< columns by which one that counts less is off
 constexpr int kSteadyRounds = 2;
-constexpr int kChangedColumns = 12, kChangedRows = 8; ///< about what changed: two degrees
-constexpr double kMostChanged = 0.6;                  ///< of a strip: beyond it all is matched anew
-constexpr float kNever = 1e9f;                        ///< columns
-constexpr double kOfColumn = 64;                      ///< of parallax as it is kept
+constexpr float kNever = 1e9f; ///< columns
 
 /// What a mean difference of grey levels says of whether a place stood still: 1 up to kStill, 0 from kChanged
 /// on.
@@ -30,51 +26,26 @@ std::array<float, 256> stillness() {
     return out;
 }
 
-/// By how much two moments of a strip's picture differ about each place, grey levels.
-cv::Mat difference(const cv::Mat& now, const cv::Mat& then) {
+} // namespace
+
+cv::Mat difference_about(const cv::Mat& now, const cv::Mat& then) {
     cv::Mat off;
     cv::absdiff(now, then, off);
     cv::blur(off, off, cv::Size(kStillBlock, kStillBlock));
     return off;
 }
 
-} // namespace
-
 StripMoment strip_moment(cv::Mat a, cv::Mat b, const StripMatch& match) {
     StripMoment out{std::move(a), std::move(b), {}, {}, {}, match.trust};
-    match.parallax.convertTo(out.parallax, CV_16S, kOfColumn);
+    match.parallax.convertTo(out.parallax, CV_16S, StripMoment::kOfColumn);
     match.correlation.convertTo(out.correlation, CV_8U, 255);
     match.same.convertTo(out.same, CV_8U, 255);
     return out;
 }
 
-StripUpdate changed_since(const StripMoment& before, const cv::Mat& a, const cv::Mat& b) {
-    const cv::Mat about = cv::Mat::ones(2 * kChangedRows + 1, 2 * kChangedColumns + 1, CV_8U);
-    const auto changed = [&](const cv::Mat& now, const cv::Mat& then) {
-        cv::Mat out = difference(brightness_of(now), then) > kStill;
-        cv::dilate(out, out, about);
-        return out;
-    };
-    StripUpdate out{&before, changed(a, before.a), changed(b, before.b)};
-    if (cv::countNonZero(out.of_b) > kMostChanged * double(out.of_b.total())) return {};
-    // a shows what b does at another place: where it was, or where a itself changed.
-    cv::Mat shown(a.size(), CV_8U, cv::Scalar(0));
-    for (int y = 0; y < shown.rows; ++y) {
-        const auto* const parallax = before.parallax.ptr<std::int16_t>(y);
-        const std::uint8_t* const anew = out.of_b.ptr<std::uint8_t>(y);
-        for (int x = 0; x < shown.cols; ++x)
-            if (anew[x])
-                shown.at<std::uint8_t>(
-                    y, std::clamp(x - int(std::lround(parallax[x] / kOfColumn)), 0, shown.cols - 1)) = 255;
-    }
-    cv::dilate(shown, shown, about);
-    out.of_a |= shown;
-    return out;
-}
-
 StripMatch match_of(const StripMoment& moment) {
     StripMatch out;
-    moment.parallax.convertTo(out.parallax, CV_32F, 1 / kOfColumn);
+    moment.parallax.convertTo(out.parallax, CV_32F, 1 / StripMoment::kOfColumn);
     moment.correlation.convertTo(out.correlation, CV_32F, 1.0 / 255);
     moment.same.convertTo(out.same, CV_32F, 1.0 / 255);
     out.trust = moment.trust;
@@ -168,8 +139,8 @@ StripMatch steadied(std::span<const WeighedMoment> moments, bool steps) {
     }
     out.trust /= sum;
     for (std::size_t m = 0; m < others; ++m) {
-        a_off[m] = difference(now.a, moments[m].moment->a);
-        b_off[m] = difference(now.b, moments[m].moment->b);
+        a_off[m] = difference_about(now.a, moments[m].moment->a);
+        b_off[m] = difference_about(now.b, moments[m].moment->b);
     }
     const std::array<float, 256> still = stillness();
     std::vector<Row> weights(moments.size(), Row(columns)), values = weights;
@@ -177,7 +148,8 @@ StripMatch steadied(std::span<const WeighedMoment> moments, bool steps) {
     for (int y = 0; y < size.height; ++y) {
         for (std::size_t m = 0; m < moments.size(); ++m) {
             const std::int16_t* from = moments[m].moment->parallax.ptr<std::int16_t>(y);
-            for (std::size_t x = 0; x < columns; ++x) values[m][x] = float(from[x]) * float(1 / kOfColumn);
+            for (std::size_t x = 0; x < columns; ++x)
+                values[m][x] = float(from[x]) * float(1 / StripMoment::kOfColumn);
         }
         std::fill(total.begin(), total.end(), 0.0f);
         for (std::size_t m = 0; m < moments.size(); ++m) {

@@ -10,17 +10,19 @@ namespace porb {
 /// A strip's two pictures at a moment, 8-bit, and what was matched on it. A dozen moments are kept for each
 /// of many strips, so this is as small as it may be.
 struct StripMoment {
+    static constexpr double kOfColumn = 64; ///< of parallax
     cv::Mat a, b;
-    cv::Mat parallax;          ///< 16-bit, 64 to a column
+    cv::Mat parallax;          ///< 16-bit, kOfColumn to a column
     cv::Mat correlation, same; ///< 8-bit, 255 for 1
     double trust = 0;
 };
 StripMoment strip_moment(cv::Mat a, cv::Mat b, const StripMatch& match);
 StripMatch match_of(const StripMoment& moment);
-/// What is to be matched anew of two pictures of three channels, since it changed since a moment before:
-/// places that did, by more than noise, and those within two degrees of them. Nothing to keep (`before`
-/// empty) where that is most of the strip.
-StripUpdate changed_since(const StripMoment& before, const cv::Mat& a, const cv::Mat& b);
+/// By how much two moments of a strip's picture differ about each place, grey levels; up to so many are noise
+/// and coding.
+cv::Mat difference_about(const cv::Mat& now, const cv::Mat& then);
+inline constexpr float kStill = 2.5f;
+
 struct WeighedMoment {
     const StripMoment* moment = nullptr;
     float weight = 1;

@@ -7,7 +7,6 @@
 #include "stitch/strips/edge_smooth.h"
 #include "stitch/strips/guide.h"
 #include "stitch/strips/semi_global.h"
-#include "stitch/strips/steadying.h"
 #include "stitch/strips/unmatched_fill.h"
 
 #include <opencv2/imgproc.hpp>
@@ -251,46 +250,36 @@ SemiGlobalMatch matched(const SeenStrip& a, const SeenStrip& b, cv::Range column
     return {all.parallax(wide.inner), all.known(wide.inner), all.hidden(wide.inner)};
 }
 
-/// a's colours, as bright in each channel as b's where both look: cameras whose exposure or white was not
-/// matched show nothing in one colour, and would be matched nowhere. What differs little is left alone, since
-/// parallax makes means differ, too.
-cv::Mat levelled(const cv::Mat& a, const cv::Mat& b, const cv::Mat& both) {
-    const cv::Scalar of_a = cv::mean(a, both), of_b = cv::mean(b, both);
-    cv::Scalar gains;
-    double most = 1;
-    for (int c = 0; c < a.channels(); ++c) {
-        gains[c] = std::clamp(of_b[c] / std::max(of_a[c], 1.0), 1 / kMostGain, kMostGain);
-        most = std::max({most, gains[c], 1 / gains[c]});
-    }
-    if (most < kLeastGain) return a;
-    cv::Mat out;
-    cv::multiply(a, gains, out);
-    return out;
-}
-
-void keep_parallax(const StripUpdate& update, cv::Mat& parallax) {
-    match_of(*update.before).parallax.copyTo(parallax, ~update.of_b);
-}
-void keep_trust(const StripUpdate& update, StripMatch& match) {
-    const StripMatch before = match_of(*update.before);
-    before.correlation.copyTo(match.correlation, ~update.of_b);
-    const double share = cv::countNonZero(update.of_b) / double(update.of_b.total());
-    match.trust = before.trust + share * (match.trust - before.trust);
-}
-
 } // namespace
 
+cv::Scalar levels_between(const cv::Mat& a, const cv::Mat& b, const cv::Mat& both) {
+    const cv::Scalar of_a = cv::mean(a, both), of_b = cv::mean(b, both);
+    cv::Scalar levels;
+    double most = 1;
+    for (int c = 0; c < 4; ++c) {
+        levels[c] = std::clamp(of_b[c] / std::max(of_a[c], 1.0), 1 / kMostGain, kMostGain);
+        if (c < a.channels()) most = std::max({most, levels[c], 1 / levels[c]});
+    }
+    return most < kLeastGain ? cv::Scalar::all(1) : levels;
+}
+
 StripMatch match_strip(const cv::Mat& a_picture, const cv::Mat& b_picture, const StripMask& a_mask,
-                       const StripMask& b_mask, const StripSearch& search, const StripUpdate& update) {
+                       const StripMask& b_mask, const StripSearch& search, const StripAsked& asked) {
     const cv::Mat a = brightness_of(a_picture), b = brightness_of(b_picture);
     const cv::Range columns = search.columns == cv::Range::all() ? cv::Range(0, a.cols) : search.columns;
     cv::Mat parallax(a.size(), CV_32F, cv::Scalar(0)), known(a.size(), CV_8U, cv::Scalar(255));
     cv::Mat hidden, a_looks, b_looks; // copies: what is assigned to a matrix may land in the mask itself
-    a_mask.seen.copyTo(a_looks, update.of_a);
-    b_mask.seen.copyTo(b_looks, update.of_b);
+    a_mask.seen.copyTo(a_looks, asked.of_a);
+    b_mask.seen.copyTo(b_looks, asked.of_b);
     if (!columns.empty()) {
-        const cv::Mat level_a =
-            search.to_edges ? levelled(a_picture, b_picture, a_mask.seen & b_mask.seen) : a_picture;
+        cv::Mat level_a = a_picture, bright_a;
+        if (search.to_edges) {
+            const cv::Scalar levels = asked.levels
+                                          ? *asked.levels
+                                          : levels_between(a_picture, b_picture, a_mask.seen & b_mask.seen);
+            cv::multiply(a_picture, levels, bright_a);
+            level_a = bright_a;
+        }
         const SemiGlobalMatch found = matched({level_a, a_looks}, {b_picture, b_looks}, columns, search);
         found.parallax.copyTo(parallax.colRange(columns));
         found.known.copyTo(known.colRange(columns));
@@ -333,11 +322,9 @@ StripMatch match_strip(const cv::Mat& a_picture, const cv::Mat& b_picture, const
         smooth_along_edges(guide, searched, sure, search.smoothing, search.to_edges ? kColourEdge : kEdge);
         searched.copyTo(parallax.colRange(columns));
     }
-    if (update.before) keep_parallax(update, parallax);
     const Sameness drawn = sameness(soft_a, soft_b, a_mask, b_mask, parallax);
     StripMatch out{parallax, ramp(agrees.about, kUnlike, kAlike), drawn.same,
                    std::clamp((agrees.whole - kNoTrust) / (kFullTrust - kNoTrust), 0.0, 1.0)};
-    if (update.before) keep_trust(update, out);
     // Detail may correlate where two bars were taken for one: then little is the same in both nearby.
     cv::min(out.correlation, ramp(same_nearby(drawn), kHardlySame, kSameEnough), out.correlation);
     if (search.by_brightness) cv::multiply(out.same, as_bright(a, b, drawn.both, parallax), out.same);

@@ -6,6 +6,8 @@
 
 #include <opencv2/core.hpp>
 
+#include <optional>
+
 namespace porb {
 
 /// What was matched on a strip, by b's places.
@@ -38,20 +40,23 @@ struct StripSearch {
     bool by_brightness = false;           ///< what is the same must be about as bright, too
 };
 
-/// What was matched at a moment before, to be kept where the pictures did not change since, and what is
-/// matched anew (255, else 0), by either camera's places.
-struct StripMoment;
-struct StripUpdate {
-    const StripMoment* before = nullptr;
+/// By what a's colours are multiplied in each channel to be as bright as b's where both look: cameras whose
+/// exposure or white was not matched show nothing in one colour, and would be matched nowhere. What differs
+/// little is left alone (1), since parallax makes means differ, too.
+cv::Scalar levels_between(const cv::Mat& a, const cv::Mat& b, const cv::Mat& both);
+
+/// Places that are matched (255, else 0), by either camera; empty: all. Of others nothing is told.
+struct StripAsked {
     cv::Mat of_a, of_b;
+    std::optional<cv::Scalar> levels; ///< levels_between(), where what is asked for is a part of a whole
 };
 
 /// Parallax in strip columns, by b's places, and how far it is to be trusted: under a rig that was
 /// not solved, rows of the two pictures do not belong together, and what was matched does not look alike.
 /// Semi-global matching (Hirschmueller 2008), smoothed along edges. Pictures are 8-bit, 0 where nothing is
-/// seen; of three channels where steps are brought to edges, else of one. Only what is brought to edges can
-/// be an update.
+/// seen; of three channels where steps are brought to edges, else of one. Only then can less than all be
+/// asked for.
 StripMatch match_strip(const cv::Mat& a, const cv::Mat& b, const StripMask& a_mask, const StripMask& b_mask,
-                       const StripSearch& search, const StripUpdate& update = {});
+                       const StripSearch& search, const StripAsked& asked = {});
 
 } // namespace porb
