@@ -139,7 +139,7 @@ DistanceField true_field(const sim::SimOptions& o, std::int64_t frame, const Sho
                     hall.depth(sim::Vec3f::Zero(), (turn * out.direction(x, y)).cast<float>());
     });
     out.close_edges();
-    if (!hides) return {out, {}, {}};
+    if (!hides) return {out, {}, {}, {}};
     std::vector<Viewpoint> viewpoints;
     for (std::size_t c = 0; c < shot.cameras.size(); ++c)
         viewpoints.push_back({c, shot.rig.cameras[c].pose.position_m});
@@ -148,7 +148,8 @@ DistanceField true_field(const sim::SimOptions& o, std::int64_t frame, const Sho
     const double soft_cells = side / kPi / focal_px;
     auto hidden = hidden_cameras(out, viewpoints, {}, soft_cells);
     auto silhouettes = silhouettes_of(out, hidden, {}, soft_cells);
-    return {std::move(out), std::move(hidden), std::move(silhouettes)};
+    auto outlines = outline_blocks(out.side, hidden, silhouettes);
+    return {std::move(out), std::move(hidden), std::move(silhouettes), std::move(outlines)};
 }
 
 } // namespace
@@ -164,7 +165,7 @@ int main(int argc, char** argv) {
     CLI::App app("Judges distances and what is drawn by them against the truth");
     app.add_option("--seeds", seeds)->delimiter(',');
     app.add_option("--rigs", rigs)->delimiter(',')->check(CLI::IsMember(sim::rigs_by_name()));
-    app.add_option("--scenes", scenes)->delimiter(',');
+    app.add_option("--scenes", scenes)->delimiter(',')->check(CLI::IsMember(scene_names()));
     app.add_option("--size", size, "Pixels a side of a circle's square");
     app.add_option("--width", width, "Of the panoramas; 0: about as dense as the lenses' pictures");
     app.add_option("--agree", agree, "Metres; 0: infinitely far");

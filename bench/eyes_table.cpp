@@ -158,7 +158,7 @@ int main(int argc, char** argv) {
     CLI::App app("Judges eyes drawn from distances against the truth");
     app.add_option("--seeds", seeds)->delimiter(',');
     app.add_option("--rigs", rigs)->delimiter(',')->check(CLI::IsMember(sim::rigs_by_name()));
-    app.add_option("--scenes", scenes)->delimiter(',');
+    app.add_option("--scenes", scenes)->delimiter(',')->check(CLI::IsMember(scene_names()));
     app.add_option("--size", size, "Pixels a side of a circle's square");
     app.add_option("--width", width, "Of the panoramas; 0: about as dense as the lenses' pictures");
     app.add_option("--agree", agree, "Metres; 0: infinitely far");

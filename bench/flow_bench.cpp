@@ -134,8 +134,8 @@ void parts(const Take& take, int count) {
         }),
         count);
     if (flow.fine_edges) {
-        const auto later = composer.source_frames(
-            take.project, take.shot(), frame_time(65, take.shot().timing.rate), zones->cameras());
+        const auto later = composer.source_frames(take.project, take.shot(),
+                                                  frame_time(65, take.shot().timing.rate), zones->cameras());
         row("matching what changed in five frames", cost_of([&] {
                 for (int i = 0; i < count; ++i)
                     zones->match_moment(as_sources(later->sources), later->tones, flow, {},

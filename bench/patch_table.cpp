@@ -325,7 +325,7 @@ int main(int argc, char** argv) {
     bool cost = false, light = false;
     CLI::App app{"What patches are worth"};
     app.add_option("--seeds", seeds)->delimiter(',');
-    app.add_option("--scenes", scenes)->delimiter(',');
+    app.add_option("--scenes", scenes)->delimiter(',')->check(CLI::IsMember(scene_names()));
     app.add_option("--rigs", rigs)->delimiter(',');
     app.add_option("--size", size);
     app.add_option("--takes", folder, "Where footage is kept");

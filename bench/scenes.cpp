@@ -10,6 +10,12 @@ namespace porb::bench {
 
 namespace fs = std::filesystem;
 
+std::vector<std::string> scene_names() {
+    std::vector<std::string> out = {"hall-distant", "hall-scattered", "hall-visited", "hall-hung"};
+    for (const auto& [name, things] : sim::things_by_scene()) out.push_back(name);
+    return out;
+}
+
 sim::SimOptions options_of(const std::string& scene, const std::string& rig, unsigned seed, int size) {
     sim::SimOptions o;
     o.rig = sim::rigs_by_name().at(rig);

@@ -12,6 +12,7 @@ namespace porb::bench {
 /// Scenes by name: the simulator's, and "hall-scattered" (clutter that stands elsewhere with each seed),
 /// "hall-visited", "hall-hung". The seed chooses faults, moments (where keeper and planets are) and where
 /// things stand.
+std::vector<std::string> scene_names();
 sim::SimOptions options_of(const std::string& scene, const std::string& rig, unsigned seed, int size);
 std::int64_t frame_of(const std::string& scene, unsigned seed);
 

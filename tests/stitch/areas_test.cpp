@@ -3,7 +3,7 @@
 #include "base/error.h"
 #include "picture/compare.h"
 #include "stitch/compose.h"
-#include "stitch/strips/edge_median.h"
+#include "stitch/colour_match/edge_median.h"
 #include "support/support.h"
 
 #include <opencv2/imgproc.hpp>

@@ -4,11 +4,11 @@
 #include "stitch/strips/block_match.h"
 #include "stitch/strips/changed_match.h"
 #include "stitch/strips/edge_smooth.h"
-#include "stitch/strips/guide.h"
-#include "stitch/strips/match_kernel.h"
-#include "stitch/strips/semi_global.h"
+#include "stitch/colour_match/guide.h"
+#include "stitch/colour_match/match_kernel.h"
+#include "stitch/colour_match/semi_global.h"
 #include "stitch/strips/steadying.h"
-#include "stitch/strips/unmatched_fill.h"
+#include "stitch/colour_match/unmatched_fill.h"
 #include "support/support.h"
 
 #include <Eigen/Dense>

@@ -14,7 +14,7 @@
 #include "stitch/plan/plan_lens.h"
 #include "stitch/plan/shapes.h"
 #include "stitch/strips/changed_match.h"
-#include "stitch/strips/guide.h"
+#include "stitch/colour_match/guide.h"
 #include "stitch/strips/steadying.h"
 #include "stitch/strips/strip.h"
 

@@ -1,6 +1,6 @@
 #include "stitch/strips/changed_match.h"
 
-#include "stitch/strips/guide.h"
+#include "stitch/colour_match/guide.h"
 
 #include <opencv2/imgproc.hpp>
 
@@ -101,7 +101,7 @@ StripMatch match_changed(const cv::Mat& a, const cv::Mat& b, const StripMask& a_
     cv::Mat labels, stats, middles;
     cv::connectedComponentsWithStats(update.of_b, labels, stats, middles, 8, CV_32S);
     const cv::Range columns = search.columns == cv::Range::all() ? cv::Range(0, a.cols) : search.columns;
-    const cv::Scalar levels = levels_between(a, b, a_mask.seen & b_mask.seen);
+    const cv::Scalar gains = colour_gains(a, b, a_mask.seen & b_mask.seen);
     for (const Part& part : parts_of(labels, stats, search)) {
         const cv::Rect& in = part.within;
         cv::Mat asked(in.size(), CV_8U);
@@ -117,7 +117,7 @@ StripMatch match_changed(const cv::Mat& a, const cv::Mat& b, const StripMask& a_
         here.columns = cv::Range(std::clamp(columns.start - in.x, 0, in.width),
                                  std::clamp(columns.end - in.x, 0, in.width));
         const StripMatch anew = match_strip(a(in), b(in), part_of(a_mask, in), part_of(b_mask, in), here,
-                                            {update.of_a(in), asked, levels});
+                                            {update.of_a(in), asked, gains});
         anew.parallax.copyTo(out.parallax(in), asked);
         anew.correlation.copyTo(out.correlation(in), asked);
         anew.same.copyTo(out.same(in), asked);

@@ -1,6 +1,6 @@
 #include "stitch/strips/edge_smooth.h"
 
-#include "stitch/strips/guide.h"
+#include "stitch/colour_match/guide.h"
 
 #include <array>
 #include <cmath>

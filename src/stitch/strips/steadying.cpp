@@ -1,6 +1,6 @@
 #include "stitch/strips/steadying.h"
 
-#include "stitch/strips/guide.h"
+#include "stitch/colour_match/guide.h"
 
 #include <opencv2/imgproc.hpp>
 

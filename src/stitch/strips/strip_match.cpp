@@ -2,12 +2,12 @@
 
 #include "base/parallel.h"
 #include "picture/convert_simd.h"
+#include "stitch/colour_match/edge_median.h"
+#include "stitch/colour_match/guide.h"
+#include "stitch/colour_match/semi_global.h"
+#include "stitch/colour_match/unmatched_fill.h"
 #include "stitch/strips/block_match.h"
-#include "stitch/strips/edge_median.h"
 #include "stitch/strips/edge_smooth.h"
-#include "stitch/strips/guide.h"
-#include "stitch/strips/semi_global.h"
-#include "stitch/strips/unmatched_fill.h"
 
 #include <opencv2/imgproc.hpp>
 
@@ -252,15 +252,15 @@ SemiGlobalMatch matched(const SeenStrip& a, const SeenStrip& b, cv::Range column
 
 } // namespace
 
-cv::Scalar levels_between(const cv::Mat& a, const cv::Mat& b, const cv::Mat& both) {
+cv::Scalar colour_gains(const cv::Mat& a, const cv::Mat& b, const cv::Mat& both) {
     const cv::Scalar of_a = cv::mean(a, both), of_b = cv::mean(b, both);
-    cv::Scalar levels;
+    cv::Scalar gains;
     double most = 1;
     for (int c = 0; c < 4; ++c) {
-        levels[c] = std::clamp(of_b[c] / std::max(of_a[c], 1.0), 1 / kMostGain, kMostGain);
-        if (c < a.channels()) most = std::max({most, levels[c], 1 / levels[c]});
+        gains[c] = std::clamp(of_b[c] / std::max(of_a[c], 1.0), 1 / kMostGain, kMostGain);
+        if (c < a.channels()) most = std::max({most, gains[c], 1 / gains[c]});
     }
-    return most < kLeastGain ? cv::Scalar::all(1) : levels;
+    return most < kLeastGain ? cv::Scalar::all(1) : gains;
 }
 
 StripMatch match_strip(const cv::Mat& a_picture, const cv::Mat& b_picture, const StripMask& a_mask,
@@ -274,10 +274,9 @@ StripMatch match_strip(const cv::Mat& a_picture, const cv::Mat& b_picture, const
     if (!columns.empty()) {
         cv::Mat level_a = a_picture, bright_a;
         if (search.to_edges) {
-            const cv::Scalar levels = asked.levels
-                                          ? *asked.levels
-                                          : levels_between(a_picture, b_picture, a_mask.seen & b_mask.seen);
-            cv::multiply(a_picture, levels, bright_a);
+            const cv::Scalar gains =
+                asked.gains ? *asked.gains : colour_gains(a_picture, b_picture, a_mask.seen & b_mask.seen);
+            cv::multiply(a_picture, gains, bright_a);
             level_a = bright_a;
         }
         const SemiGlobalMatch found = matched({level_a, a_looks}, {b_picture, b_looks}, columns, search);

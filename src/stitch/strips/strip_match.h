@@ -43,12 +43,12 @@ struct StripSearch {
 /// By what a's colours are multiplied in each channel to be as bright as b's where both look: cameras whose
 /// exposure or white was not matched show nothing in one colour, and would be matched nowhere. What differs
 /// little is left alone (1), since parallax makes means differ, too.
-cv::Scalar levels_between(const cv::Mat& a, const cv::Mat& b, const cv::Mat& both);
+cv::Scalar colour_gains(const cv::Mat& a, const cv::Mat& b, const cv::Mat& both);
 
 /// Places that are matched (255, else 0), by either camera; empty: all. Of others nothing is told.
 struct StripAsked {
     cv::Mat of_a, of_b;
-    std::optional<cv::Scalar> levels; ///< levels_between(), where what is asked for is a part of a whole
+    std::optional<cv::Scalar> gains; ///< colour_gains(), where what is asked for is a part of a whole
 };
 
 /// Parallax in strip columns, by b's places, and how far it is to be trusted: under a rig that was

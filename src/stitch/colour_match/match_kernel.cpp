@@ -1,7 +1,7 @@
-#include "stitch/strips/match_kernel.h"
+#include "stitch/colour_match/match_kernel.h"
 
 #undef HWY_TARGET_INCLUDE
-#define HWY_TARGET_INCLUDE "stitch/strips/match_kernel.cpp"
+#define HWY_TARGET_INCLUDE "stitch/colour_match/match_kernel.cpp"
 #include <hwy/foreach_target.h>
 // must come after foreach_target.h
 #include <hwy/highway.h>

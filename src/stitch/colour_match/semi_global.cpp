@@ -1,7 +1,7 @@
-#include "stitch/strips/semi_global.h"
+#include "stitch/colour_match/semi_global.h"
 
 #include "base/parallel.h"
-#include "stitch/strips/match_rows.h"
+#include "stitch/colour_match/match_rows.h"
 
 #include <opencv2/calib3d.hpp>
 #include <opencv2/imgproc.hpp>

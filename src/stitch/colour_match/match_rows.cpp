@@ -1,6 +1,6 @@
-#include "stitch/strips/match_rows.h"
+#include "stitch/colour_match/match_rows.h"
 
-#include "stitch/strips/guide.h"
+#include "stitch/colour_match/guide.h"
 
 #include <opencv2/imgproc.hpp>
 

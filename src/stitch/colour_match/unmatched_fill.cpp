@@ -1,6 +1,6 @@
-#include "stitch/strips/unmatched_fill.h"
+#include "stitch/colour_match/unmatched_fill.h"
 
-#include "stitch/strips/alike_kernel.h"
+#include "stitch/colour_match/alike_kernel.h"
 
 #include <opencv2/core.hpp>
 

@@ -1,7 +1,7 @@
 #pragma once
 
 // What semi-global matching compares, row by row; for semi_global.cpp alone.
-#include "stitch/strips/match_kernel.h"
+#include "stitch/colour_match/match_kernel.h"
 
 #include <opencv2/core.hpp>
 

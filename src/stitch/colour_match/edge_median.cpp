@@ -1,6 +1,6 @@
-#include "stitch/strips/edge_median.h"
+#include "stitch/colour_match/edge_median.h"
 
-#include "stitch/strips/alike_kernel.h"
+#include "stitch/colour_match/alike_kernel.h"
 
 #include <opencv2/imgproc.hpp>
 
