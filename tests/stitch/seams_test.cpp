@@ -180,6 +180,30 @@ TEST_CASE("with distances and light, the kernel does what the slow obvious way d
         CHECK((ended > 0) == (plan.width > 1000));
         CHECK(needless == 0);
     }
+    if (fine) { // with half of those stripes: what is not asked for elsewhere changes nothing
+        std::vector<std::uint64_t> half = hidden;
+        std::fill(half.begin() + std::ptrdiff_t(half.size() / 2), half.end(), 0);
+        const Silhouettes sides = silhouettes_of(distances, half, {}, 2);
+        const OutlineBlocks outlines = outline_blocks(distances.side, half, sides);
+        CHECK(std::count(outlines.beside.begin(), outlines.beside.end(), 0) >
+              int(outlines.beside.size()) / 4);
+        FrameParts asked = frame;
+        asked.hidden = half, asked.silhouettes = &sides;
+        Picture everywhere(plan.width, plan.height), there(plan.width, plan.height);
+        blend_rows(plan, asked, 0, plan.height, everywhere);
+        asked.outlines = &outlines;
+        blend_rows(plan, asked, 0, plan.height, there);
+        const auto same = [&] {
+            return std::equal(everywhere.row(0), everywhere.row(0) + 4 * plan.width * plan.height,
+                              there.row(0));
+        };
+        CHECK(same());
+        OutlineBlocks nowhere = outlines;
+        std::fill(nowhere.beside.begin(), nowhere.beside.end(), 0);
+        asked.outlines = &nowhere;
+        blend_rows(plan, asked, 0, plan.height, there);
+        CHECK_FALSE(same());
+    }
     Picture fast(plan.width, plan.height), slow(plan.width, plan.height);
     blend_rows(plan, frame, 0, plan.height, fast);
     double worst = 0, plain = 0, sum = 0;
