@@ -1,9 +1,8 @@
 #include "base/cache.h"
 
-#include <algorithm>
-#include <fstream>
+#include "base/machine.h"
 
-#include <unistd.h>
+#include <algorithm>
 
 namespace porb {
 
@@ -16,13 +15,7 @@ CacheBound::CacheBound(const std::shared_ptr<CacheBound>& whole, Share share)
     : within_(whole), state_(whole->state_), share_(share.of_whole) {}
 
 std::size_t CacheBound::default_bytes() {
-    auto bytes = std::size_t(sysconf(_SC_PHYS_PAGES)) * std::size_t(sysconf(_SC_PAGE_SIZE));
-    // A container's bound, by either version of control groups; "max" or no such file: none.
-    for (const char* file : {"/sys/fs/cgroup/memory.max", "/sys/fs/cgroup/memory/memory.limit_in_bytes"}) {
-        std::size_t bound = 0;
-        if (std::ifstream(file) >> bound && bound > 0) bytes = std::min(bytes, bound);
-    }
-    return bytes / 3;
+    return this_machine().memory_bytes / 3;
 }
 
 void CacheBound::set_limit(std::size_t bytes) {

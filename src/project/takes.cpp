@@ -457,9 +457,18 @@ std::vector<Take> propose_takes(const std::vector<FoundFile>& files) {
     return takes;
 }
 
-Shot new_shot(Rig rig, std::string name, const Origin& origin) {
+bool affords_fine_edges(const Machine& machine) {
+    // A frame 3840 wide takes some three seconds of processor time and, with two eyes and an encoder, 2.8
+    // GiB.
+    constexpr unsigned kProcessors = 4;
+    constexpr double kMemory = 7e9; // eight as sold, less what the system and its display keep
+    return machine.processors >= kProcessors && double(machine.memory_bytes) >= kMemory;
+}
+
+Shot new_shot(Rig rig, std::string name, const Origin& origin, const Machine& machine) {
     propose_eyes(rig);
     Shot shot = shot_for_rig(rig, std::move(name));
+    shot.seams.flow.fine_edges = affords_fine_edges(machine);
     for (auto& c : shot.cameras)
         for (int v = 0; v < kCameraValues; ++v) // nobody has said anything of time yet
             if (CameraValue(v) != CameraValue::offset) origin_of(c, CameraValue(v)) = origin;

@@ -1,5 +1,6 @@
 #pragma once
 
+#include "base/machine.h"
 #include "optics/profiles.h"
 #include "project/project.h"
 
@@ -59,9 +60,13 @@ std::vector<std::filesystem::path> folded_sequences(const std::vector<std::files
 /// Headers, size and fingerprint of a file. Throws Error.
 FoundFile look_at(const std::filesystem::path& file);
 
+/// Whether a machine finds fine edges quickly enough for work to go on, and has the memory for them beside a
+/// master of two eyes.
+bool affords_fine_edges(const Machine& machine);
 /// A new shot, as everything makes it: for `rig`, whose values come from `origin`, with eyes proposed where
-/// nobody said whose they are, closing parallax; the id is for add to a project that has none of that name.
-Shot new_shot(Rig rig, std::string name, const Origin& origin);
+/// nobody said whose they are, closing parallax, with fine edges where `machine` affords them; the id is for
+/// whoever adds it to a project.
+Shot new_shot(Rig rig, std::string name, const Origin& origin, const Machine& machine = this_machine());
 /// Gives a camera its source: what the shot knows of itself follows (sound and motion record from the first
 /// source that has one, the frame rate from the first video).
 void give_source(Project& project, Shot& shot, std::size_t camera, const MediaInfo& source);

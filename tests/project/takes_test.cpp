@@ -1,3 +1,4 @@
+#include "base/cache.h"
 #include "base/error.h"
 #include "project/origins.h"
 #include "project/takes.h"
@@ -221,10 +222,28 @@ TEST_CASE("a shot made of dropped files is the one that a rig and its sources ma
     b.id = a.id;
     typed.shots = {b};
     CHECK(a.seams.flow.on);
+    CHECK(a.seams.flow.everywhere);
+    CHECK(a.seams.flow.fine_edges == affords_fine_edges(this_machine()));
     CHECK(a.timing.rate == FrameRate(30000, 1001));
     CHECK(a.calibration.motion->camera == "B");
     CHECK(a == b);
     CHECK(dropped.media == typed.media);
+}
+
+TEST_CASE("new shots have fine edges on machines that afford them") {
+    const auto begins = [](unsigned processors, double memory_gb) {
+        const Machine machine{processors, std::size_t(memory_gb * 1e9)};
+        const Shot shot = new_shot(built_in_profiles().at(0).rig, "t", {}, machine);
+        CHECK(shot.seams.flow.on);
+        CHECK(shot.seams.flow.everywhere);
+        return shot.seams.flow.fine_edges;
+    };
+    CHECK(begins(4, 8));
+    CHECK(begins(32, 128));
+    CHECK_FALSE(begins(2, 64));
+    CHECK_FALSE(begins(16, 4));
+    CHECK(this_machine().processors >= 1);
+    CHECK(this_machine().memory_bytes / 3 == CacheBound::default_bytes());
 }
 
 TEST_CASE("words in names say where cameras look, and what is a pair") {
