@@ -126,6 +126,29 @@ TEST_CASE("edges tell the focal length that a pair looking one way cannot", "[sl
     CHECK(sum_with < 0.4 * sum_without);
 }
 
+TEST_CASE("a pair in a room that looks aside of where its baseline says is solved, and stays where it was") {
+    for (const unsigned seed : {91u, 92u, 93u}) {
+        const MadeUp m = made_up(sim::SimRig::pair_180, false, 1500, 0.04, seed, 0, false);
+        Shot shot = shot_of(m);
+        std::mt19937 random(seed);
+        for (const auto& c : m.truth.actual.cameras)
+            for (auto& e : made_up_edges(c, 24, 0.08, random)) shot.calibration.lines.push_back(std::move(e));
+        const Rig solved = solve_points({&shot}, shot.rig, shot.rig, true, Cancel()).rig;
+        Vec3 mean = Vec3::Zero();
+        for (std::size_t c = 0; c < 2; ++c) {
+            const Vec2 off = solved.cameras[c].lens.center_px - m.truth.actual.cameras[c].lens.center_px;
+            INFO("seed " << seed << ", camera " << c << ": centre off by " << off.transpose() << " px");
+            CHECK(off.norm() < 0.5);
+            mean += 0.5 * rotation_vector(rotation_of(solved.cameras[c].pose.turn) *
+                                          rotation_of(shot.rig.cameras[c].pose.turn).transpose());
+        }
+        CHECK(degrees(mean.norm()) < 1e-2);
+        const double off = ray_error(m.truth.actual, solved).mean_deg;
+        INFO("seed " << seed << ": rays off by " << off << " degrees");
+        CHECK(off < 0.06);
+    }
+}
+
 TEST_CASE("lines drawn by hand stay, bent or not, and uneven lenses keep straight things straight") {
     MadeUp m = made_up(sim::SimRig::two_fisheyes, true, 200, 0.1, 84);
     for (Rig* rig : {&m.truth.actual, &m.truth.nominal})

@@ -63,16 +63,18 @@ bool enter_valley(Bundle& bundle, const BundleProblem& problem) {
     const double far_noise = bundle.noise();
     bundle.go_back(far);
     const double from_far = settle(bundle, false, problem.rough);
-    // Without visible parallax, distances are not left free to hide what is wrong with a lens.
-    if (far_noise < kFarNoise * bundle.noise() + kFarSlackPx) {
+    // Without visible parallax, distances are not left free to hide what is wrong with a lens. A lens that
+    // came out impossible is no such sign.
+    if (far_noise < kImpossiblePx && far_noise < kFarNoise * bundle.noise() + kFarSlackPx) {
         bundle.go_back(far, true);
         return true;
     }
     if (problem.rough) return false;
     const auto one = bundle.remember();
+    const bool possible = bundle.noise() < kImpossiblePx;
     bundle.go_back(begin);
     bundle.solve(true, false, kFirstLossPx);
-    if (settle(bundle, false, false) > from_far) bundle.go_back(one);
+    if (settle(bundle, false, false) > from_far && possible) bundle.go_back(one);
     return false;
 }
 
@@ -156,6 +158,9 @@ BundleSolution solve_bundle(const BundleProblem& problem, const Cancel& cancel) 
     if (problem.warm) {
         settle_warm(bundle, problem);
         out.decided = *problem.warm;
+        // Wrong points may have asked for distortion; they are left out by now.
+        if (problem.last && out.decided.distortion)
+            out.decided.distortion = believes_distortion(bundle, problem, out.decided.far);
     } else {
         out.decided.far = enter_valley(bundle, problem);
         if (!problem.rough) {
@@ -165,12 +170,12 @@ BundleSolution solve_bundle(const BundleProblem& problem, const Cancel& cancel) 
         }
     }
     if (problem.last && !problem.rough) out.values = judge_and_mend(bundle);
-    out.rig = bundle.rig();
+    out.joint_residuals_px = bundle.joint_residuals(bundle.rig());
+    out.rig = bundle.rig_in_place();
     if (problem.rough || !problem.last) // not the end yet: a lens that is impossible now may not stay so
         for (std::size_t c = 0; c < out.rig.cameras.size(); ++c)
             if (fault_in(out.rig.cameras[c].lens)) out.rig.cameras[c].lens = problem.start.cameras[c].lens;
     out.decided.noise_px = bundle.noise();
-    out.joint_residuals_px = bundle.joint_residuals(out.rig);
     return out;
 }
 

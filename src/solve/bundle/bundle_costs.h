@@ -11,8 +11,9 @@
 
 namespace porb {
 
-inline constexpr double kGauge =
-    1e-5; ///< how closely the mean of turns and places is held, radians and metres
+/// How closely the mean of turns and places is held, radians and metres; and the mean of turns where the
+/// cameras' places say how the rig lies.
+inline constexpr double kGauge = 1e-5, kLooseGauge = 0.05;
 
 /// Where the values of one camera lie among its thirteen: departures from where the solve began. Turns are
 /// rotation vectors in the camera's axes, places metres, the focal length the logarithm of its ratio.
@@ -186,15 +187,15 @@ class NearMean : public ceres::SizedCostFunction<2, 3, 1> {
 /// of each camera lie at `first` of a block of `size`.
 class MeanStays : public ceres::CostFunction {
   public:
-    MeanStays(std::vector<Mat3> axes, int size, int first)
-        : axes_(std::move(axes)), size_(size), first_(first) {
+    MeanStays(std::vector<Mat3> axes, int size, int first, double sigma)
+        : axes_(std::move(axes)), size_(size), first_(first), sigma_(sigma) {
         set_num_residuals(3);
         for (std::size_t i = 0; i < axes_.size(); ++i) mutable_parameter_block_sizes()->push_back(size);
     }
     bool Evaluate(double const* const* v, double* r, double** j) const override {
         Eigen::Map<Vec3> sum(r);
         sum.setZero();
-        const double scale = 1 / (kGauge * double(axes_.size()));
+        const double scale = 1 / (sigma_ * double(axes_.size()));
         for (std::size_t i = 0; i < axes_.size(); ++i)
             sum += scale * (axes_[i] * Eigen::Map<const Vec3>(v[i] + first_));
         if (j)
@@ -211,6 +212,7 @@ class MeanStays : public ceres::CostFunction {
   private:
     std::vector<Mat3> axes_;
     int size_, first_;
+    double sigma_;
 };
 
 } // namespace porb

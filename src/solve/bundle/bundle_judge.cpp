@@ -90,6 +90,12 @@ bool Bundle::judge(double noise_px, std::vector<ValueFigure>& values) {
     };
     add_rows(jacobian(line_ends_), told);
     add_rows(jacobian(priors_), held);
+    if (mean_turn_ &&
+        mean_turn_sigma_ > kGauge) { // how well turns are known is asked of them, not of the rig
+        ceres::CRSMatrix rows = jacobian({mean_turn_});
+        for (double& v : rows.values) v *= mean_turn_sigma_ / kGauge;
+        add_rows(rows, held);
+    }
     const double scale = std::pow(kNoisePx / std::max(0.02, noise_px), 2);
     Eigen::MatrixXd sum = scale * told + held;
     sum.diagonal().array() += 1e-9;

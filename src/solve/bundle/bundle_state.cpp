@@ -115,6 +115,23 @@ Rig Bundle::rig() const {
     return rig;
 }
 
+Rig Bundle::rig_in_place() const {
+    Rig out = rig();
+    if (p_.settings.position == Freedom::locked ||
+        std::any_of(p_.pose_locked.begin(), p_.pose_locked.end(), [](bool b) { return b; }))
+        return out;
+    Vec3 mean = Vec3::Zero();
+    for (std::size_t c = 0; c < eyes_.size(); ++c)
+        mean += rotation_of(p_.start.cameras[c].pose.turn) * Eigen::Map<const Vec3>(eyes_[c].data() + kTurn) /
+                double(eyes_.size());
+    const Mat3 back = rotation_from_vector(-mean);
+    for (auto& c : out.cameras) {
+        c.pose.turn = turn_of(back * rotation_of(c.pose.turn));
+        c.pose.position_m = back * c.pose.position_m;
+    }
+    return out;
+}
+
 bool Bundle::put_back(std::size_t camera) {
     const std::size_t c = owner(camera, kRadial);
     if (put_back_[c]) return false;
@@ -128,7 +145,7 @@ double Bundle::noise() const {
     std::vector<double> residuals;
     const Rig now = rig();
     for (const auto& c : now.cameras)
-        if (fault_in(c.lens)) return 1e9;
+        if (fault_in(c.lens)) return kImpossiblePx;
     const auto eyes = fit_eyes(now);
     for (std::size_t i = 0; i < tracks_.size(); ++i) {
         const double numbers = 2.0 * double(tracks_[i].ends.size()),
@@ -146,7 +163,7 @@ double Bundle::noise() const {
 double Bundle::line_noise() const {
     const Rig now = rig();
     for (const auto& c : now.cameras)
-        if (fault_in(c.lens)) return 1e9;
+        if (fault_in(c.lens)) return kImpossiblePx;
     std::vector<double> bends;
     for (const auto& l : p_.lines)
         if (l.places_px.size() > 2) bends.push_back(bend_px(now.cameras[l.camera].lens, l.places_px));
@@ -359,24 +376,31 @@ void Bundle::fix_values(bool with_lens, bool with_position) {
     }
 }
 
-/// With a pose locked, that camera holds the rig; without one, the means do.
-void Bundle::hold_means() {
+/// With a pose locked, that camera holds the rig; without one, the means do. Places that stay where they are
+/// and things near enough for parallax say themselves how the cameras lie as a whole to their baselines: were
+/// the mean of their turns held as well, it would have to be right, and centres would move for it.
+void Bundle::hold_means(bool with_lens) {
+    mean_turn_ = nullptr;
     if (std::any_of(p_.pose_locked.begin(), p_.pose_locked.end(), [](bool b) { return b; })) return;
     std::vector<double*> turns, moves;
     std::vector<Mat3> turn_axes, move_axes;
     const Run turn = runs()[0], move = sharing_ ? runs()[1] : runs()[0];
+    bool places_move = false;
     for (std::size_t c = 0; c < eyes_.size(); ++c) {
         if (!problem_->HasParameterBlock(block(c, turn))) continue;
         turns.push_back(block(c, turn));
         moves.push_back(block(c, move));
         turn_axes.push_back(rotation_of(p_.start.cameras[c].pose.turn));
         move_axes.push_back(Mat3::Identity());
+        places_move |= !fixed_[c][kMove];
     }
     if (turns.empty()) return;
-    priors_.push_back(
-        problem_->AddResidualBlock(new MeanStays(turn_axes, turn.size, kTurn - turn.first), nullptr, turns));
-    priors_.push_back(
-        problem_->AddResidualBlock(new MeanStays(move_axes, move.size, kMove - move.first), nullptr, moves));
+    mean_turn_sigma_ = with_lens && distances_free() && !places_move ? kLooseGauge : kGauge;
+    mean_turn_ = problem_->AddResidualBlock(
+        new MeanStays(turn_axes, turn.size, kTurn - turn.first, mean_turn_sigma_), nullptr, turns);
+    priors_.push_back(mean_turn_);
+    priors_.push_back(problem_->AddResidualBlock(
+        new MeanStays(move_axes, move.size, kMove - move.first, kGauge), nullptr, moves));
 }
 
 void Bundle::build(bool with_lens, bool with_position, double loss_px) {
@@ -391,7 +415,7 @@ void Bundle::build(bool with_lens, bool with_position, double loss_px) {
                                    mean_);
     add_priors();
     fix_values(with_lens, with_position);
-    hold_means();
+    hold_means(with_lens);
 }
 
 } // namespace porb

@@ -13,6 +13,8 @@ inline constexpr double kNoisePx = 0.12; ///< what one place weighs against prio
                                          ///< errors alike for neighbours do not average out
 inline constexpr double kTightLoss = 3.5, kLeastNoisePx = 0.04;
 
+inline constexpr double kImpossiblePx = 1e9; ///< the noise under a lens that cannot be
+
 /// The values of one camera (EyeValue), or of all that share them.
 using EyeValues = std::array<double, kEyeValues>;
 using EyeMask = std::array<bool, kEyeValues>;
@@ -43,6 +45,9 @@ class Bundle {
     double solve(bool with_lens, bool with_position, double loss_px);
 
     Rig rig() const;
+    /// The same, turned as a whole so that the cameras' turns are on the mean what they were when the solve
+    /// began: pictures stay where they were. With positions or a pose locked it is rig() itself.
+    Rig rig_in_place() const;
 
     /// Uncertainties of everything that was free, by name, and which of it the points could not tell (put
     /// back and held from now on; then true). Values themselves are read from rig().
@@ -54,6 +59,7 @@ class Bundle {
     void limit_steps(int most) { most_steps_ = most; }
     /// What one place is good to along one axis, from how the places of each thing miss what they agree on;
     /// each counts for what is left over once the thing's own place is fitted. Robust: from the median.
+    /// kImpossiblePx when a lens came out impossible.
     double noise() const;
     /// The same of the lines' places, across the great circle that fits each best; 0 without lines.
     double line_noise() const;
@@ -114,7 +120,7 @@ class Bundle {
     void set_priors();
     void add_priors();
     void fix_values(bool with_lens, bool with_position);
-    void hold_means();
+    void hold_means(bool with_lens);
 
     const BundleProblem& p_;
     Cancel cancel_;
@@ -129,6 +135,8 @@ class Bundle {
     std::vector<bool> put_back_;
     std::unique_ptr<ceres::Problem> problem_;
     std::vector<ceres::ResidualBlockId> ends_, line_ends_, priors_;
+    ceres::ResidualBlockId mean_turn_ = nullptr; ///< one of the priors, if any
+    double mean_turn_sigma_ = kGauge;
     int most_steps_ = 60;
     bool far_ = false;
     double mean_[1] = {0.3}, width_ = 0.3; ///< of inverse distances, 1/m

@@ -182,6 +182,7 @@ SolvedTogether solve_points(const std::vector<const Shot*>& shots, const Rig& st
         points.insert(points.end(), s->calibration.points->begin(), s->calibration.points->end());
         lines += s->calibration.lines.size();
     }
+    const ControlPoints given = points;
     std::vector<bool> left_out(lines, false);
     const double fixed = first.seams.agree_distance_m > 0 ? 1 / first.seams.agree_distance_m : 0;
     const double* depth = first.calibration.solving.depth_per_point ? nullptr : &fixed;
@@ -197,7 +198,7 @@ SolvedTogether solve_points(const std::vector<const Shot*>& shots, const Rig& st
     // Thousands of points only slow down the search for the right valley: it begins with a part of them.
     const std::size_t thinned =
         rough ? points.size() : std::max<std::size_t>(1, points.size() / kFirstObservations);
-    bool last = !drop;
+    bool last = !drop, withdrawn = false;
     for (int round = 0; round < (drop ? kDropRounds : 1); ++round) {
         cancel.check();
         problem.observations.clear();
@@ -210,12 +211,21 @@ SolvedTogether solve_points(const std::vector<const Shot*>& shots, const Rig& st
         problem.lines = lines_of(shots, start, left_out);
         problem.last = last;
         solution = solve_bundle(problem, cancel);
+        const bool distortion_gone = problem.warm && problem.warm->distortion && !solution.decided.distortion;
         if (!rough) {
             problem.warm = solution.decided;
             problem.start = solution.rig;
         }
         fits = fit_points(solution.rig, all, depth);
         if (!drop) break;
+        if (distortion_gone && !withdrawn) { // what was left out was judged by a lens that was wrong
+            withdrawn = true;
+            points = given;
+            left_out.assign(lines, false);
+            last = false;
+            round = 0;
+            continue;
+        }
         const double limit = std::clamp(kNoises * solution.decided.noise_px, kLeastLimitPx,
                                         std::max(kLeastLimitPx, first.calibration.solving.limit_px));
         int dropped = leave_out_bent(shots, solution.rig, left_out);
