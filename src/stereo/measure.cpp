@@ -19,7 +19,8 @@ namespace {
 
 constexpr int kPatch = 15, kFlat = kPatch + 8; ///< pixels a side, of what is compared and what is cut out
 constexpr double kLeastAlike = 0.8, kLeastAhead = 0.03;
-constexpr double kLeastDetail = 3; ///< grey levels, standard deviation of a patch
+constexpr double kLeastDetail = 3;    ///< grey levels, standard deviation of a patch
+constexpr double kLeastOfMean = 1e-3; ///< detail over brightness
 constexpr double kBackAgain_px = 0.3;
 constexpr double kRim_deg = 12;      ///< of a half sphere
 constexpr double kBeyond_deg = 0.12; ///< past infinity: more than matching is off by
@@ -95,6 +96,18 @@ bool is_unique(const cv::Mat& left, const cv::Mat& own_strip) {
     return next < kLeastAlike;
 }
 
+/// A copy of what the right eye shows, as bright and as strong in contrast as the left one's piece: least
+/// squares take a difference in brightness for one of place.
+cv::Mat as_bright_as(const cv::Mat& left, const cv::Mat& right) {
+    cv::Scalar mean_l, deviation_l, mean_r, deviation_r;
+    cv::meanStdDev(left, mean_l, deviation_l);
+    cv::meanStdDev(right, mean_r, deviation_r);
+    const double gain = deviation_l[0] / std::max(1.0, deviation_r[0]);
+    cv::Mat out;
+    right.convertTo(out, CV_8U, gain, mean_l[0] - gain * mean_r[0]);
+    return out;
+}
+
 /// Where the right eye shows what the left one has at the middle of `left`, as an offset in pixels from the
 /// middle of `right`; nothing where that cannot be told.
 std::optional<cv::Point2f> found_in(const cv::Mat& left, const cv::Mat& right) {
@@ -113,7 +126,7 @@ std::optional<cv::Point2f> found_in(const cv::Mat& left, const cv::Mat& right) {
     const cv::Rect there(at.x + kPatch / 2 - left.cols / 2, at.y + kPatch / 2 - left.rows / 2, left.cols,
                          left.rows);
     if ((there & cv::Rect(0, 0, right.cols, right.rows)) != there) return std::nullopt;
-    const cv::Mat near = right(there).clone();
+    const cv::Mat near = as_bright_as(left, right(there));
     const cv::Point2f from(float(left.cols / 2), float(left.rows / 2)), guess = from;
     std::vector<cv::Point2f> a{from}, b{guess}, back{from};
     std::vector<uchar> ok, ok_back;
@@ -188,8 +201,12 @@ EyeMoment places_of(const Picture& left_picture, const Picture& right_picture, c
             for (int c = 0; c < 3; ++c)
                 place.ev[std::size_t(c)] =
                     float(std::log2(std::max(1e-4, light_b[c]) / std::max(1e-4, light_a[c])));
-            const double detail_a = detail_of(a), detail_b = detail_of(there.of(right.grey));
-            place.sharper = float(std::log2(std::max(0.1, detail_b) / std::max(0.1, detail_a)));
+            // Detail against brightness: a darker eye is not a softer one.
+            const cv::Mat b = there.of(right.grey);
+            const double detail_a = detail_of(a) / std::max(1.0, mean[0]),
+                         detail_b = detail_of(b) / std::max(1.0, cv::mean(b)[0]);
+            place.sharper =
+                float(std::log2(std::max(kLeastOfMean, detail_b) / std::max(kLeastOfMean, detail_a)));
             places[std::size_t(i)] = place;
         }
     });

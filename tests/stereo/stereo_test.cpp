@@ -107,11 +107,16 @@ TEST_CASE("disparity is that of the things that are seen, and faults of one eye 
     const auto half_stop = [](float v) {
         return encoded_from_linear(linear_from_encoded(v) * float(std::exp2(-0.5)));
     };
-    const auto darker = found(left, changed(right, [&](const Picture& p, int x, int y) {
-                                  const Rgba c = pixel_at(p, x, y);
-                                  return Rgba{half_stop(c.r), half_stop(c.g), half_stop(c.b), c.a};
-                              }));
-    CHECK(tells(darker, "-0.5"));
+    const Picture dark_right = changed(right, [&](const Picture& p, int x, int y) {
+        const Rgba c = pixel_at(p, x, y);
+        return Rgba{half_stop(c.r), half_stop(c.g), half_stop(c.b), c.a};
+    });
+    CHECK(tells(found(left, dark_right), "-0.5"));
+    // A darker eye is neither displaced nor softer.
+    const EyeSummary d = summary_of(compared_eyes(left, dark_right), shot);
+    CHECK(d.vertical_px == Approx(s.vertical_px).margin(0.05));
+    CHECK(d.told == Approx(s.told).margin(0.04));
+    CHECK(std::abs(d.sharper - s.sharper) < 0.08);
     const auto softer = found(left, changed(right, [](const Picture& p, int x, int y) {
                                   Rgba sum{0, 0, 0, 0};
                                   for (int j = -1; j <= 1; ++j)
