@@ -266,14 +266,18 @@ void sweep_file(const fs::path& part) {
 
 } // namespace
 
+bool is_part(const fs::path& path) {
+    const std::string name = path.filename().string();
+    return name.starts_with(kPartBegins) && name.find(kPartMark) != name.npos;
+}
+
 void sweep_parts(const fs::path& folder) noexcept try {
     std::error_code code;
     for (const auto& entry : fs::directory_iterator(folder.empty() ? fs::path(".") : folder, code)) {
-        const std::string name = entry.path().filename().string();
-        if (!name.starts_with(kPartBegins)) continue;
-        if (name.ends_with(kFolderEnds))
+        if (!is_part(entry.path())) continue;
+        if (entry.path().string().ends_with(kFolderEnds))
             sweep_folder(entry.path());
-        else if (name.find(kPartMark) != name.npos)
+        else
             sweep_file(entry.path());
     }
 } catch (const std::exception&) {

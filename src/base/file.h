@@ -63,6 +63,9 @@ class PartFolder {
     int fd_ = -1;
 };
 
+/// Whether that is the name of a file or folder in the making: who lists a folder leaves those out.
+bool is_part(const fs::path& path);
+
 /// Removes what killed programs left in the making in a folder, and completes what they had begun to move
 /// into place. What is still being made stays. Never throws.
 void sweep_parts(const fs::path& folder) noexcept;

@@ -105,7 +105,7 @@ std::vector<Autosave> find_autosaves(const fs::path& folder, std::vector<fs::pat
     std::error_code code;
     sweep_parts(folder);
     for (const auto& entry : fs::directory_iterator(folder, code)) {
-        if (entry.path().extension() != kEnding) continue;
+        if (entry.path().extension() != kEnding || is_part(entry.path())) continue;
         if (LockFile::holder_of(lock_of(entry.path()))) continue; // its window lives
         try {
             found.emplace_back(fs::last_write_time(entry.path(), code), read_autosave(entry.path()));

@@ -409,7 +409,7 @@ namespace {
 std::filesystem::path find_file(const std::filesystem::path& folder, const char* ending) {
     std::error_code code;
     for (const auto& entry : std::filesystem::directory_iterator(folder, code))
-        if (entry.path().extension() == ending) return entry.path();
+        if (entry.path().extension() == ending && !is_part(entry.path())) return entry.path();
     return {};
 }
 } // namespace

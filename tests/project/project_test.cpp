@@ -170,6 +170,7 @@ TEST_CASE("autosaves of dead processes are found, of living ones left alone") {
     const AutosaveSlot mine(folder / "auto"); // of this process, which lives
     mine.write(folder / "mine.porb", 0, p);
     std::ofstream(folder / "auto/1-2.porb-autosave") << "{ damaged";
+    const PartFile writing(folder / "auto/3-4.porb-autosave"); // another window's, at this moment
     std::vector<std::filesystem::path> unreadable;
     const auto found = find_autosaves(folder / "auto", &unreadable);
     CHECK(unreadable.size() == 1);
