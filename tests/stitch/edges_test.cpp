@@ -79,6 +79,39 @@ TEST_CASE("a near thing hides from each camera what a ray to it meets") {
     CHECK(hidden_cameras(grid, viewpoints, nothing, 1).empty());
 }
 
+TEST_CASE("what nobody sees beside a near thing is drawn as that thing, as far as it is unseen") {
+    const Scene scene;
+    const SphereGrid seen = scene.field();
+    // The first two look past the same side of the ball. The third would see what they do not, if it looked
+    // there.
+    const bool third_looks = GENERATE(false, true);
+    const Viewpoint viewpoints[] = {
+        {0, {-0.06, 0, 0}},
+        {1, {-0.05, 0.03, 0}},
+        {2, {0.08, 0, 0}, Vec3(0, 0, third_looks ? 1 : -1), std::cos(radians(95.0))}};
+    SphereGrid grid = seen;
+    auto hidden = hidden_cameras(grid, viewpoints, {}, 1);
+    const auto before = hidden;
+    cover_unseen(grid, hidden, viewpoints);
+    int covered = 0, unseen = 0, still_hidden = 0, others = 0;
+    for (int y = 0; y < grid.side; ++y)
+        for (int x = 0; x < grid.side; ++x) {
+            const std::size_t at = std::size_t(y + 1) * std::size_t(grid.side + 2) + std::size_t(x + 1);
+            const std::uint64_t all = third_looks ? 0b111 : 0b011;
+            if ((before[at] & all) == all) {
+                ++unseen;
+                covered += grid.cell(x, y)[0] > 0.7f;
+                still_hidden += (hidden[at] & all) == all;
+            } else {
+                others += grid.cell(x, y)[0] != seen.cell(x, y)[0] || hidden[at] != before[at];
+            }
+        }
+    CHECK(others == 0);
+    CHECK((unseen > 300) == !third_looks);
+    CHECK(covered >= 0.95 * unseen); // at the ball's tips a shadow may stand beside the wall alone
+    CHECK(still_hidden <= 0.05 * unseen);
+}
+
 TEST_CASE("away from outlines neither sides nor shadows lie") {
     const Scene scene;
     const SphereGrid grid = scene.field();

@@ -4,6 +4,7 @@
 #include "base/best_two.h"
 #include "base/parallel.h"
 #include "base/smooth.h"
+#include "stitch/colour_match/guide.h"
 #include "stitch/distances/carve.h"
 #include "stitch/distances/eye_field.h"
 #include "stitch/distances/finer_grid.h"
@@ -14,7 +15,6 @@
 #include "stitch/plan/plan_lens.h"
 #include "stitch/plan/shapes.h"
 #include "stitch/strips/changed_match.h"
-#include "stitch/colour_match/guide.h"
 #include "stitch/strips/steadying.h"
 #include "stitch/strips/strip.h"
 
@@ -313,7 +313,9 @@ void SeamZones::Impl::prepare_edges(std::span<const float> clear_of) {
     soft_cells = side / (kPi * largest_focal_px(key));
     for (const std::size_t i : contributing_cameras(key))
         if (i < 64) // bits of DistanceField::hidden
-            viewpoints.push_back({i, key.cameras[i].pose.position_m});
+            viewpoints.push_back({i, key.cameras[i].pose.position_m,
+                                  rotation_of(key.cameras[i].pose.turn) * Vec3(0, 0, 1),
+                                  std::cos(radians(key.cameras[i].reach_deg))});
     coarse.assign(pair_of.size(), 0);
     for (std::size_t i = 0; i < coarse.size(); ++i)
         if (clear_of[i] < 1) coarse[i] = 1;
@@ -668,6 +670,7 @@ DistanceField SeamZones::fine(std::span<const Weighed> moments, const FlowSettin
     if (!areas.empty())
         apply_areas(out.grid, enlarged(channel_of(rough.parts, 3), kFiner), areas, me.key, me.agree);
     out.hidden = hidden_cameras(out.grid, me.viewpoints, me.known, me.soft_cells);
+    cover_unseen(out.grid, out.hidden, me.viewpoints);
     out.silhouettes = silhouettes_of(out.grid, out.hidden, me.known, me.soft_cells);
     out.outlines = outline_blocks(out.grid.side, out.hidden, out.silhouettes);
     return out;
@@ -679,6 +682,7 @@ DistanceField SeamZones::seen_by(const DistanceField& from_centre, const RigEyeR
     DistanceField out{eye_field(from_centre.grid, eye, blocks ? &*blocks : nullptr), {}, {}, {}};
     if (!me.edges) return out;
     out.hidden = hidden_cameras(out.grid, me.viewpoints, me.known, me.soft_cells, eye);
+    cover_unseen(out.grid, out.hidden, me.viewpoints, eye);
     out.silhouettes = silhouettes_of(out.grid, out.hidden, me.known, me.soft_cells);
     out.outlines = outline_blocks(out.grid.side, out.hidden, out.silhouettes);
     return out;

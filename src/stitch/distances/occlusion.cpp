@@ -14,6 +14,7 @@ namespace {
 constexpr double kStepCells = 0.6; ///< from one place of a shadow to the next
 constexpr double kBeside = 5;      ///< such steps, before a shadow has to begin
 constexpr double kLeastPupil_m = 1e-3;
+constexpr int kMostCovered = 24;      ///< cells past an outline
 constexpr double kBesideOfSoft = 0.5; ///< of what a lens's pixel covers, by which shadows are wider
 constexpr float kLeastStep = 0.04f;   ///< 1/m, of an edge; and a twelfth of how near it is
 constexpr float kStepShare = 1.0f / 12;
@@ -129,6 +130,69 @@ std::vector<std::uint64_t> hidden_cameras(const SphereGrid& grid, std::span<cons
     });
     repeat_across_folds(side, 1, out);
     return out;
+}
+
+void cover_unseen(SphereGrid& grid, std::vector<std::uint64_t>& hidden, std::span<const Viewpoint> viewpoints,
+                  const RigEyeRays& eye) {
+    if (hidden.empty()) return;
+    const int side = grid.side, wide = side + 2;
+    const auto hidden_at = [&](int x, int y) -> std::uint64_t& {
+        return hidden[std::size_t(y + 1) * std::size_t(wide) + std::size_t(x + 1)];
+    };
+    cv::Mat unseen = cv::Mat::zeros(side, side, CV_8U);
+    parallel_ranges(side, 16, [&](int begin, int end) {
+        for (int y = begin; y < end; ++y)
+            for (int x = 0; x < side; ++x) {
+                const std::uint64_t from = hidden_at(x, y);
+                if (!from) continue;
+                const Vec3 d = grid.direction(x, y);
+                const Vec3 there = d / std::max(1e-6, double(grid.cell(x, y)[0])) +
+                                   (eye.rays.moves() ? eye.origin_m(d) : Vec3(Vec3::Zero()));
+                const bool seen = std::any_of(viewpoints.begin(), viewpoints.end(), [&](const Viewpoint& v) {
+                    return !(from >> v.camera & 1) &&
+                           (there - v.pupil_m).normalized().dot(v.axis) >= v.cos_reach;
+                });
+                unseen.at<std::uint8_t>(y, x) = !seen;
+            }
+    });
+    struct Cover {
+        int cell;
+        float inverse_m;
+        std::uint64_t hidden;
+    };
+    std::vector<int> open;
+    for (int i = 0; i < side * side; ++i)
+        if (unseen.data[i]) open.push_back(i);
+    for (int round = 0; round < kMostCovered && !open.empty(); ++round) {
+        std::vector<Cover> covers;
+        std::vector<int> left;
+        for (const int i : open) {
+            const int x = i % side, y = i / side;
+            const float own = grid.cell(x, y)[0];
+            Cover best{i, 0, 0};
+            for (int v = y - 1; v <= y + 1; ++v)
+                for (int u = x - 1; u <= x + 1; ++u) {
+                    const bool within = u >= 0 && v >= 0 && u < side && v < side;
+                    if (within && unseen.data[v * side + u]) continue;
+                    const float near = grid.cell(u, v)[0];
+                    if (near > best.inverse_m && near - outline_step(near) > own)
+                        best.inverse_m = near, best.hidden = hidden_at(u, v);
+                }
+            if (best.inverse_m > 0)
+                covers.push_back(best);
+            else
+                left.push_back(i);
+        }
+        if (covers.empty()) break;
+        for (const Cover& c : covers) {
+            unseen.data[c.cell] = 0;
+            grid.cell(c.cell % side, c.cell / side)[0] = c.inverse_m;
+            hidden_at(c.cell % side, c.cell / side) = c.hidden;
+        }
+        open = std::move(left);
+    }
+    grid.close_edges();
+    repeat_across_folds(side, 1, hidden);
 }
 
 } // namespace porb

@@ -25,8 +25,10 @@ struct DistanceField {
 
 /// A camera that may have something in its way.
 struct Viewpoint {
-    std::size_t camera = 0; ///< of the shot's; at most 63
-    Vec3 pupil_m;           ///< entrance pupil, rig axes
+    std::size_t camera = 0;    ///< of the shot's; at most 63
+    Vec3 pupil_m;              ///< entrance pupil, rig axes
+    Vec3 axis = Vec3(0, 0, 1); ///< where it looks
+    double cos_reach = -1;     ///< of the angle from there within which it supplies pictures
 };
 
 /// By how much (1/m) a thing as near as that stands before what lies behind it where its outline is.
@@ -43,5 +45,12 @@ float outline_step(float inverse_m);
 std::vector<std::uint64_t> hidden_cameras(const SphereGrid& grid, std::span<const Viewpoint> viewpoints,
                                           std::span<const char> known, double soft_cells,
                                           const RigEyeRays& eye = {});
+
+/// Where every camera that looks there is `hidden` from what the grid tells, nobody sees what a viewer at the
+/// centre would: drawn at its distance it would come in shreds of what is in the way. There the thing in the
+/// way goes on in the grid: what shows just past its outline is drawn instead, whole. Changes both, their
+/// borders included. Costs some ms.
+void cover_unseen(SphereGrid& grid, std::vector<std::uint64_t>& hidden, std::span<const Viewpoint> viewpoints,
+                  const RigEyeRays& eye = {});
 
 } // namespace porb
