@@ -583,8 +583,13 @@ Bounds bounds_of(const SphereGrid& field, const std::vector<float>& nearest) {
         }
     Bounds out;
     const cv::Mat about = cv::Mat::ones(2 * kAbout + 1, 2 * kAbout + 1, CV_8U);
-    cv::dilate(near, out.most, about);
-    cv::erode(own, out.least, about);
+    parallel_ranges(2, 1, [&](int begin, int end) {
+        for (int i = begin; i < end; ++i)
+            if (i == 0)
+                cv::dilate(near, out.most, about);
+            else
+                cv::erode(own, out.least, about);
+    });
     return out;
 }
 
@@ -592,24 +597,33 @@ Bounds bounds_of(const SphereGrid& field, const std::vector<float>& nearest) {
 void smooth_fine_borders(SphereGrid& grid, const std::vector<int>& borders) {
     constexpr int reach = kBorder * kFiner;
     constexpr float same = 0.06f;
+    constexpr int parts = kFiner * kFiner;
+    const auto cell_of = [&](int n, int part) {
+        return cv::Point(borders[std::size_t(n)] % kFieldSide * kFiner + part % kFiner,
+                         borders[std::size_t(n)] / kFieldSide * kFiner + part / kFiner);
+    };
+    std::vector<float> means(borders.size() * parts);
     for (int pass = 0; pass < 2; ++pass) {
         grid.close_edges();
-        const SphereGrid before = grid;
         parallel_ranges(int(borders.size()), 256, [&](int begin, int end) {
             for (int n = begin; n < end; ++n)
-                for (int sub = 0; sub < kFiner * kFiner; ++sub) {
-                    const int x = borders[std::size_t(n)] % kFieldSide * kFiner + sub % kFiner,
-                              y = borders[std::size_t(n)] / kFieldSide * kFiner + sub / kFiner;
-                    const float own = before.cell(x, y)[0];
+                for (int part = 0; part < parts; ++part) {
+                    const auto [x, y] = cell_of(n, part);
+                    const float own = grid.cell(x, y)[0];
                     float sum = 0, all = 0;
                     for (int j = std::max(-1, y - reach); j <= std::min(grid.side, y + reach); ++j)
                         for (int i = std::max(-1, x - reach); i <= std::min(grid.side, x + reach); ++i) {
-                            const float v = before.cell(i, j)[0];
+                            const float v = grid.cell(i, j)[0];
                             if (std::abs(v - own) < same) sum += v, all += 1;
                         }
-                    grid.cell(x, y)[0] = sum / all;
+                    means[std::size_t(n * parts + part)] = sum / all;
                 }
         });
+        for (int n = 0; n < int(borders.size()); ++n)
+            for (int part = 0; part < parts; ++part) {
+                const auto [x, y] = cell_of(n, part);
+                grid.cell(x, y)[0] = means[std::size_t(n * parts + part)];
+            }
     }
 }
 } // namespace

@@ -1,6 +1,6 @@
 #include "stitch/strips/steadying.h"
 
-#include "stitch/colour_match/guide.h"
+#include "stitch/strips/steady_kernel.h"
 
 #include <opencv2/imgproc.hpp>
 
@@ -11,11 +11,10 @@ namespace porb {
 
 namespace {
 
-constexpr int kStillBlock = 5;
 constexpr float kChanged = 4.5f; ///< grey levels: more than noise and coding leave (kStill)
 constexpr float kOdd = 0.7f;     ///< columns by which one that counts less is off
 constexpr int kSteadyRounds = 2;
-constexpr float kNever = 1e9f; ///< columns
+constexpr auto kUnit = float(1 / StripMoment::kOfColumn);
 
 /// What a mean difference of grey levels says of whether a place stood still: 1 up to kStill, 0 from kChanged
 /// on.
@@ -29,10 +28,20 @@ std::array<float, 256> stillness() {
 } // namespace
 
 cv::Mat difference_about(const cv::Mat& now, const cv::Mat& then) {
-    cv::Mat off;
+    constexpr int beside = kStillBlock / 2;
+    cv::Mat off, wide, out(now.size(), CV_8U);
     cv::absdiff(now, then, off);
-    cv::blur(off, off, cv::Size(kStillBlock, kStillBlock));
-    return off;
+    cv::copyMakeBorder(off, wide, beside, beside, beside, beside + kStillRoom, cv::BORDER_REFLECT_101);
+    const auto room = std::size_t(now.cols + beside * 2 + kStillRoom);
+    std::vector<std::uint16_t> sums(room);
+    std::vector<std::uint8_t> means(room);
+    for (int y = 0; y < out.rows; ++y) {
+        StillRows rows{{}, out.cols, sums.data(), means.data()};
+        for (int k = 0; k < kStillBlock; ++k) rows.rows[k] = wide.ptr<std::uint8_t>(y + k);
+        mean_of_block(rows);
+        std::copy_n(means.begin(), out.cols, out.ptr<std::uint8_t>(y));
+    }
+    return out;
 }
 
 StripMoment strip_moment(cv::Mat a, cv::Mat b, const StripMatch& match) {
@@ -52,80 +61,8 @@ StripMatch match_of(const StripMoment& moment) {
     return out;
 }
 
-namespace {
-
-using Row = std::vector<float>;
-
-/// Where one row of two moments stood still: `weights` times so much. `own` is the parallax by which b's
-/// places are found in a.
-void weigh_by_stillness(const std::uint8_t* a_off, const std::uint8_t* b_off, const Row& own,
-                        const std::array<float, 256>& still, Row& weights) {
-    const int last = int(weights.size()) - 1;
-    for (int x = 0; x <= last; ++x)
-        weights[std::size_t(x)] *=
-            still[b_off[x]] * still[a_off[std::clamp(int(float(x) - own[std::size_t(x)] + 0.5f), 0, last)]];
-}
-
-void weighed_mean(const std::vector<Row>& values, const std::vector<Row>& weights, const Row& total,
-                  Row& mean) {
-    std::fill(mean.begin(), mean.end(), 0.0f);
-    for (std::size_t m = 0; m < values.size(); ++m)
-        for (std::size_t x = 0; x < mean.size(); ++x) mean[x] += weights[m][x] * values[m][x];
-    for (std::size_t x = 0; x < mean.size(); ++x) mean[x] /= total[x];
-}
-
-/// Where moments disagree about which of two things is seen, what most of them say: the least value that half
-/// of all weight does not exceed. There are few moments, so each is compared with all, many columns side by
-/// side.
-void weighed_median(const std::vector<Row>& values, const std::vector<Row>& weights, const Row& total,
-                    Row& median) {
-    const std::size_t columns = median.size();
-    Row below(columns);
-    std::fill(median.begin(), median.end(), kNever);
-    for (const Row& own : values) {
-        std::fill(below.begin(), below.end(), 0.0f);
-        const float* const __restrict o = own.data();
-        float* const __restrict sum = below.data();
-        for (std::size_t m = 0; m < values.size(); ++m) {
-            const float* const __restrict v = values[m].data(), * const __restrict w = weights[m].data();
-            for (std::size_t x = 0; x < columns; ++x) sum[x] += float(v[x] <= o[x]) * w[x];
-        }
-        const float* const __restrict all = total.data();
-        float* const __restrict to = median.data();
-        // All of it may come to a little less when it is added up in another order.
-        for (std::size_t x = 0; x < columns; ++x)
-            to[x] = std::min(to[x], o[x] + float(sum[x] < 0.4999f * all[x]) * kNever);
-    }
-}
-
-/// The mean that outliers hardly count in (iteratively reweighted, Cauchy's weights; Holland and Welsch
-/// 1977). Rows of values and their weights; `total` is the sum of these. Begun at the mean, or where parallax
-/// steps at the median: a mean of near and far is neither.
-void robust_mean(const std::vector<Row>& values, const std::vector<Row>& weights, const Row& total,
-                 bool steps, Row& mean) {
-    const std::size_t columns = mean.size();
-    if (steps)
-        weighed_median(values, weights, total, mean);
-    else
-        weighed_mean(values, weights, total, mean);
-    Row top(columns), low(columns);
-    for (int round = 0; round < kSteadyRounds; ++round) {
-        std::fill(top.begin(), top.end(), 0.0f);
-        std::fill(low.begin(), low.end(), 0.0f);
-        for (std::size_t m = 0; m < values.size(); ++m) {
-            const float *v = values[m].data(), *w = weights[m].data();
-            for (std::size_t x = 0; x < columns; ++x) {
-                const float off = (v[x] - mean[x]) * (1 / kOdd), k = w[x] / (1 + off * off);
-                top[x] += k * v[x], low[x] += k;
-            }
-        }
-        for (std::size_t x = 0; x < columns; ++x) mean[x] = top[x] / low[x];
-    }
-}
-
-} // namespace
-
 StripMatch steadied(std::span<const WeighedMoment> moments, bool steps) {
+    moments = moments.last(std::min(moments.size(), kMostSteady));
     const StripMoment& now = *moments.back().moment;
     if (moments.size() == 1) return match_of(now);
     const cv::Size size = now.parallax.size();
@@ -143,34 +80,27 @@ StripMatch steadied(std::span<const WeighedMoment> moments, bool steps) {
         b_off[m] = difference_about(now.b, moments[m].moment->b);
     }
     const std::array<float, 256> still = stillness();
-    std::vector<Row> weights(moments.size(), Row(columns)), values = weights;
-    Row total(columns), mean(columns);
+    std::vector<std::vector<float>> weights(moments.size(), std::vector<float>(columns));
+    std::fill(weights.back().begin(), weights.back().end(), moments.back().weight);
+    std::vector<int> in_a(columns); // where b's places are found
+    std::vector<SteadyMoment> rows(moments.size());
     for (int y = 0; y < size.height; ++y) {
-        for (std::size_t m = 0; m < moments.size(); ++m) {
-            const std::int16_t* from = moments[m].moment->parallax.ptr<std::int16_t>(y);
+        const auto* const own = now.parallax.ptr<std::int16_t>(y);
+        for (int x = 0; x < size.width; ++x)
+            in_a[std::size_t(x)] =
+                std::clamp(int(float(x) - float(own[x]) * kUnit + 0.5f), 0, size.width - 1);
+        for (std::size_t m = 0; m < others; ++m) {
+            const auto *a = a_off[m].ptr<std::uint8_t>(y), *b = b_off[m].ptr<std::uint8_t>(y);
             for (std::size_t x = 0; x < columns; ++x)
-                values[m][x] = float(from[x]) * float(1 / StripMoment::kOfColumn);
+                weights[m][x] = moments[m].weight * still[b[x]] * still[a[in_a[x]]];
         }
-        std::fill(total.begin(), total.end(), 0.0f);
         for (std::size_t m = 0; m < moments.size(); ++m) {
-            std::fill(weights[m].begin(), weights[m].end(), moments[m].weight);
-            if (m < others)
-                weigh_by_stillness(a_off[m].ptr<std::uint8_t>(y), b_off[m].ptr<std::uint8_t>(y),
-                                   values[others], still, weights[m]);
-            for (std::size_t x = 0; x < columns; ++x) total[x] += weights[m][x];
+            const StripMoment& moment = *moments[m].moment;
+            rows[m] = {moment.parallax.ptr<std::int16_t>(y), moment.correlation.ptr<std::uint8_t>(y),
+                       moment.same.ptr<std::uint8_t>(y), weights[m].data()};
         }
-        const auto weighed = [&](cv::Mat StripMoment::*what, float* to) {
-            std::fill(to, to + columns, 0.0f);
-            for (std::size_t m = 0; m < moments.size(); ++m) {
-                const std::uint8_t* from = (moments[m].moment->*what).ptr<std::uint8_t>(y);
-                for (std::size_t x = 0; x < columns; ++x) to[x] += weights[m][x] * float(from[x]);
-            }
-            for (std::size_t x = 0; x < columns; ++x) to[x] /= 255 * total[x];
-        };
-        weighed(&StripMoment::correlation, out.correlation.ptr<float>(y));
-        weighed(&StripMoment::same, out.same.ptr<float>(y));
-        robust_mean(values, weights, total, steps, mean);
-        std::copy(mean.begin(), mean.end(), out.parallax.ptr<float>(y));
+        bring_together({rows, size.width, kUnit, kOdd, kSteadyRounds, steps, out.parallax.ptr<float>(y),
+                        out.correlation.ptr<float>(y), out.same.ptr<float>(y)});
     }
     return out;
 }

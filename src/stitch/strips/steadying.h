@@ -28,10 +28,10 @@ struct WeighedMoment {
     float weight = 1;
 };
 
-/// What the moments say together of the last of them: where both pictures stood still between another and it,
-/// that one counts too, the less the further it is from what they say on the whole. Where everything
-/// changed the last counts alone. `steps`: parallax steps at the pictures' edges (StripSearch::to_edges), and
-/// is one side's or the other's.
+/// What the moments (the last 64 at most) say together of the last of them: where both pictures stood still
+/// between another and it, that one counts too, the less the further it is from what they say on the whole.
+/// Where everything changed the last counts alone. `steps`: parallax steps at the pictures' edges
+/// (StripSearch::to_edges), and is one side's or the other's.
 StripMatch steadied(std::span<const WeighedMoment> moments, bool steps = false);
 
 } // namespace porb
