@@ -5,6 +5,7 @@
 #include "picture/compare.h"
 #include "stitch/depth_map.h"
 #include "stitch/distances/carve.h"
+#include "stitch/distances/pair_borders.h"
 #include "stitch/plan/coverage.h"
 #include "support/support.h"
 
@@ -110,6 +111,31 @@ TEST_CASE("what nobody sees beside a near thing is drawn as that thing, as far a
     CHECK((unseen > 300) == !third_looks);
     CHECK(covered >= 0.95 * unseen); // at the ball's tips a shadow may stand beside the wall alone
     CHECK(still_hidden <= 0.05 * unseen);
+}
+
+TEST_CASE("where one pair hands over to the next distances are evened out, and steps stay") {
+    constexpr int side = 24, finer = 2;
+    std::vector<std::int16_t> pair_of(side * side, 0);
+    for (int y = 0; y < side; ++y)
+        for (int x = 0; x < side; ++x)
+            pair_of[std::size_t(y * side + x)] = x < side / 2 ? 0 : x < 20 ? 1 : -1;
+    const std::vector<int> borders = pair_borders(pair_of, side);
+    CHECK(borders.size() == 6 * side); // where a pair ends and none begins there is nothing to even out
+    // A little apart left and right of the border, and a near thing across it.
+    SphereGrid grid(side * finer, 1);
+    const auto is_near = [](int y) { return y >= 20 && y < 28; };
+    for (int y = 0; y < grid.side; ++y)
+        for (int x = 0; x < grid.side; ++x)
+            grid.cell(x, y)[0] = (is_near(y) ? 1.0f : 0.2f) + (x < grid.side / 2 ? 0.0f : 0.04f);
+    smooth_fine_borders(grid, borders, finer);
+    float steepest = 0;
+    for (int y = 0; y < grid.side; ++y)
+        for (int x = 1; x < grid.side; ++x)
+            steepest = std::max(steepest, std::abs(grid.cell(x, y)[0] - grid.cell(x - 1, y)[0]));
+    CHECK(steepest < 0.012f);
+    for (const int y : {19, 20, 27, 28})
+        CHECK(double(grid.cell(grid.side / 2, y)[0]) == Approx(is_near(y) ? 1.02 : 0.22).margin(0.01));
+    CHECK(grid.cell(3, 10)[0] == 0.2f); // away from borders nothing changes
 }
 
 TEST_CASE("away from outlines neither sides nor shadows lie") {

@@ -665,6 +665,57 @@ TEST_CASE("moments are brought together where pictures stood still, and only the
     CHECK(part.parallax.at<float>(10, 34) == Approx(4.45).margin(0.05));
 }
 
+TEST_CASE("moments are brought together side by side as one by one, on strips of any width") {
+    const int columns = GENERATE(5, 16, 37);
+    constexpr int rows = 6;
+    const bool steps = GENERATE(false, true);
+    cv::RNG random(3);
+    const cv::Mat still = texture(rows, columns, 9);
+    const auto any = [&](double least, double most) {
+        cv::Mat m(rows, columns, CV_32F);
+        random.fill(m, cv::RNG::UNIFORM, least, most);
+        return m;
+    };
+    std::vector<StripMoment> moments;
+    for (int m = 0; m < 5; ++m)
+        moments.push_back(strip_moment(still, still, {any(0, 9), any(0, 1), any(0, 1), 1}));
+    const double weights[] = {0.4, 1.1, 0.9, 0.5, 0.25};
+    std::vector<WeighedMoment> weighed;
+    for (std::size_t m = 0; m < moments.size(); ++m) weighed.push_back({&moments[m], float(weights[m])});
+    const StripMatch got = steadied(weighed, steps);
+
+    double off = 0, off_same = 0;
+    for (int y = 0; y < rows; ++y)
+        for (int x = 0; x < columns; ++x) {
+            std::vector<std::pair<double, double>> values; // and their weights, from the least on
+            double total = 0, same = 0, mean = 0;
+            for (std::size_t m = 0; m < moments.size(); ++m) {
+                const double v = moments[m].parallax.at<std::int16_t>(y, x) / StripMoment::kOfColumn;
+                values.push_back({v, weights[m]});
+                total += weights[m], mean += weights[m] * v;
+                same += weights[m] * moments[m].same.at<std::uint8_t>(y, x) / 255;
+            }
+            std::sort(values.begin(), values.end());
+            mean /= total;
+            double below = 0;
+            for (std::size_t i = 0; steps && below < total / 2; ++i)
+                mean = values[i].first, below += values[i].second;
+            for (int round = 0; round < 2; ++round) {
+                double top = 0, low = 0;
+                for (const auto& [v, w] : values) {
+                    const double k = w / (1 + (v - mean) * (v - mean) / (0.7 * 0.7));
+                    top += k * v, low += k;
+                }
+                mean = top / low;
+            }
+            off = std::max(off, std::abs(mean - double(got.parallax.at<float>(y, x))));
+            off_same = std::max(off_same, std::abs(same / total - double(got.same.at<float>(y, x))));
+        }
+    INFO(columns << " columns, steps " << steps);
+    CHECK(off < 1e-3);
+    CHECK(off_same < 1e-5);
+}
+
 TEST_CASE("distances are followed side by side as one by one") {
     std::vector<Vec3> directions;
     for (int i = 0; i < 400; ++i)

@@ -9,6 +9,7 @@
 #include "stitch/distances/eye_field.h"
 #include "stitch/distances/finer_grid.h"
 #include "stitch/distances/follow_distance.h"
+#include "stitch/distances/pair_borders.h"
 #include "stitch/distances/shape_fill.h"
 #include "stitch/plan/coverage.h"
 #include "stitch/plan/line_field.h"
@@ -34,7 +35,6 @@ constexpr double kProxyCoarser = 2;
 constexpr double kLeastOfPixel = 0.4; ///< from one column of a fine strip to the next
 constexpr double kMargin_rad = 0.02;  ///< of strips, beside where things near and far are seen
 constexpr double kSmallPair = 0.25;   ///< of the largest pair's directions
-constexpr int kBorder = 3;            ///< cells
 constexpr int kStepBlock = 7;
 constexpr int kAtOnce = 2048; ///< nodes
 constexpr int kFiner = 2;     ///< cells of the fine field for one of the field's, along a side
@@ -146,42 +146,6 @@ const std::vector<BlendPlan::PlanCamera>& SeamZones::cameras() const {
 }
 
 namespace {
-/// Cells within kBorder of one of another pair: their pairs tell distances a little apart.
-std::vector<int> pair_borders(const std::vector<std::int16_t>& pair_of) {
-    std::vector<int> out;
-    for (int y = 0; y < kFieldSide; ++y)
-        for (int x = 0; x < kFieldSide; ++x) {
-            const int own = pair_of[std::size_t(y) * kFieldSide + std::size_t(x)];
-            bool other = false;
-            for (int j = std::max(0, y - kBorder);
-                 own >= 0 && !other && j <= std::min(kFieldSide - 1, y + kBorder); ++j)
-                for (int i = std::max(0, x - kBorder); i <= std::min(kFieldSide - 1, x + kBorder); ++i) {
-                    const int that = pair_of[std::size_t(j) * kFieldSide + std::size_t(i)];
-                    other = other || (that >= 0 && that != own);
-                }
-            if (other) out.push_back(y * kFieldSide + x);
-        }
-    return out;
-}
-
-/// Those cells take the mean of what lies about them, so that nothing breaks where one pair hands over to the
-/// next.
-void smooth_borders(SphereGrid& field, const std::vector<int>& borders) {
-    for (int pass = 0; pass < 2; ++pass) {
-        field.close_edges();
-        const SphereGrid before = field;
-        for (const int i : borders) {
-            const int x = i % kFieldSide, y = i / kFieldSide;
-            float sum[2] = {};
-            int n = 0;
-            for (int j = std::max(-1, y - kBorder); j <= std::min(kFieldSide, y + kBorder); ++j)
-                for (int k = std::max(-1, x - kBorder); k <= std::min(kFieldSide, x + kBorder); ++k, ++n)
-                    for (int c = 0; c < 2; ++c) sum[c] += before.cell(k, j)[c];
-            for (int c = 0; c < 2; ++c) field.cell(x, y)[c] = sum[c] / float(n);
-        }
-    }
-}
-
 double largest_focal_px(const PlanKey& key) {
     double out = 1;
     for (const std::size_t c : contributing_cameras(key)) out = std::max(out, key.cameras[c].lens.focal_px);
@@ -300,7 +264,7 @@ SeamZones::SeamZones(const PlanKey& shot_key) : impl_(std::make_unique<Impl>()) 
         }
         me.pairs.push_back(std::move(p));
     }
-    me.borders = pair_borders(me.pair_of);
+    me.borders = pair_borders(me.pair_of, kFieldSide);
     for (std::size_t i = 0; i < cut_out.size(); ++i) // in the midst of a wide one as far as others tell of it
         if (cut_out[i]) clear_of[i] *= me.pair_of[i] < 0 ? 0 : share_of[i];
     me.fill = ShapeFill(kFieldSide, clear_of);
@@ -592,40 +556,6 @@ Bounds bounds_of(const SphereGrid& field, const std::vector<float>& nearest) {
     });
     return out;
 }
-
-/// Cells of a fine field at borders take the mean of those about them that belong to the same surface.
-void smooth_fine_borders(SphereGrid& grid, const std::vector<int>& borders) {
-    constexpr int reach = kBorder * kFiner;
-    constexpr float same = 0.06f;
-    constexpr int parts = kFiner * kFiner;
-    const auto cell_of = [&](int n, int part) {
-        return cv::Point(borders[std::size_t(n)] % kFieldSide * kFiner + part % kFiner,
-                         borders[std::size_t(n)] / kFieldSide * kFiner + part / kFiner);
-    };
-    std::vector<float> means(borders.size() * parts);
-    for (int pass = 0; pass < 2; ++pass) {
-        grid.close_edges();
-        parallel_ranges(int(borders.size()), 256, [&](int begin, int end) {
-            for (int n = begin; n < end; ++n)
-                for (int part = 0; part < parts; ++part) {
-                    const auto [x, y] = cell_of(n, part);
-                    const float own = grid.cell(x, y)[0];
-                    float sum = 0, all = 0;
-                    for (int j = std::max(-1, y - reach); j <= std::min(grid.side, y + reach); ++j)
-                        for (int i = std::max(-1, x - reach); i <= std::min(grid.side, x + reach); ++i) {
-                            const float v = grid.cell(i, j)[0];
-                            if (std::abs(v - own) < same) sum += v, all += 1;
-                        }
-                    means[std::size_t(n * parts + part)] = sum / all;
-                }
-        });
-        for (int n = 0; n < int(borders.size()); ++n)
-            for (int part = 0; part < parts; ++part) {
-                const auto [x, y] = cell_of(n, part);
-                grid.cell(x, y)[0] = means[std::size_t(n * parts + part)];
-            }
-    }
-}
 } // namespace
 
 DistanceField SeamZones::fine(std::span<const Weighed> moments, const FlowSettings& flow,
@@ -679,7 +609,7 @@ DistanceField SeamZones::fine(std::span<const Weighed> moments, const FlowSettin
             }
         });
     }
-    smooth_fine_borders(out.grid, me.borders);
+    smooth_fine_borders(out.grid, me.borders, kFiner);
     out.grid.close_edges();
     if (!areas.empty())
         apply_areas(out.grid, enlarged(channel_of(rough.parts, 3), kFiner), areas, me.key, me.agree);
